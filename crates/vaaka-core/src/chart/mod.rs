@@ -1,0 +1,26 @@
+//! Control charts: limits, rules, the drift watcher, and the fold that runs along a stream.
+//!
+//! What is plotted is decided in `RULINGS`: the error of the first valid as-found run of a
+//! check, one check mean being one individual. Limits are frozen from a named baseline; no
+//! point ever moves them.
+
+pub mod constants;
+mod design;
+mod ewma;
+mod fold;
+mod limits;
+mod rules;
+mod signal;
+
+pub use design::{
+    ChartDesign, DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH, Level,
+    PROVISIONAL_POINTS,
+};
+pub use ewma::{EwmaDesign, EwmaState};
+pub use fold::{ChartPoint, ChartState, PointEvaluation, evaluate};
+pub use limits::{
+    BaselineNote, BaselineStudy, ControlLimits, LimitError, MINIMUM_BASELINE_POINTS, SigmaSource,
+    study_baseline,
+};
+pub use rules::{Criterion, Firing, RuleSet, RuleWindow, Side};
+pub use signal::{OpenSignal, QUIET_POINTS, SignalChange, SignalTracker};

@@ -1,0 +1,23 @@
+//! Judging a check: is it valid, is it within tolerance, is it in control, and what now.
+//!
+//! The three answers are never merged. Each opens to typed reasons, which render to sentences
+//! in one place (`words`).
+
+mod advice;
+mod conformity;
+mod verdict;
+mod words;
+
+pub use advice::{AdjustmentAdvice, AdjustmentInput, advise_adjustment};
+pub use conformity::{
+    Characteristic, CharacteristicKind, Conformity, ConformityResult, DecisionRule,
+    ToleranceLimits, judge_conformity,
+};
+pub use verdict::{
+    Attempt, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity, Verdict,
+    VerdictInput, conclude, repeat_state,
+};
+pub use words::{
+    NO_CHART_YET, action_sentence, criterion_words, drift_words, firing_words, reason_sentence,
+    sigma_words,
+};

@@ -1,0 +1,270 @@
+//! Characteristics of a weighing check.
+
+use rust_decimal::Decimal;
+
+use super::way::{RETURN, ZERO, load_key, load_words};
+use super::{SettingsV1, maximum_permissible_error};
+use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
+use crate::method::{MethodError, Place, PlanPoint, PlanSpec, RunState, StepKey, Travel};
+use crate::quantity::{Unit, decimals_of, to_f64};
+use crate::standard::combine;
+use crate::stats::sample_std_dev;
+
+/// What all points of one check share.
+struct Bench<'a> {
+    plan: &'a PlanSpec,
+    settings: &'a SettingsV1,
+    unit: Unit,
+    decimals: u32,
+    /// Error at zero, E₀, in the unit of the display.
+    zero_error: Decimal,
+    indicative: bool,
+}
+
+/// One load, read.
+struct Load<'a> {
+    point: &'a PlanPoint,
+    /// Corrected errors E_c of the single readings, in the unit of errors.
+    errors: Vec<Decimal>,
+    reference: Decimal,
+    reference_uncertainty: f64,
+}
+
+pub fn evaluate(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    run: &RunState,
+) -> Result<Vec<Characteristic>, MethodError> {
+    let unit = plan.unit.error_unit(plan.resolution);
+    let zero = single(run, ZERO)?;
+    let back = single(run, RETURN)?;
+    // OIML R 76-1, 3.5.3.2 and A.4.1.6: rounding must be removed where d > 0.2 e.
+    let coarse = plan.resolution > Decimal::new(2, 1) * settings.verification_interval;
+    let bench = Bench {
+        plan,
+        settings,
+        unit,
+        decimals: decimals_of(plan.unit.convert(plan.resolution, unit)),
+        zero_error: zero,
+        indicative: coarse && !settings.added_weights,
+    };
+    let mut loads = Vec::new();
+    for (index, point) in plan.points.iter().enumerate() {
+        loads.push(read_load(&bench, run, index, point)?);
+    }
+    let mut characteristics: Vec<Characteristic> = loads
+        .iter()
+        .map(|load| error_characteristic(&bench, load))
+        .collect();
+    characteristics.extend(loads.iter().filter_map(|load| repeatability(&bench, load)));
+    characteristics.extend(hysteresis(&bench, &loads));
+    characteristics.push(return_to_zero(&bench, back - zero));
+    Ok(characteristics)
+}
+
+fn single(run: &RunState, step: &str) -> Result<Decimal, MethodError> {
+    let step = StepKey::from(step);
+    let readings = run.readings(&step);
+    let Some((indication, _)) = readings.first() else {
+        return Err(MethodError::Incomplete {
+            step,
+            required: 1,
+            got: 0,
+        });
+    };
+    Ok(*indication)
+}
+
+fn read_load<'a>(
+    bench: &Bench<'_>,
+    run: &RunState,
+    index: usize,
+    point: &'a PlanPoint,
+) -> Result<Load<'a>, MethodError> {
+    let step = load_key(index, point);
+    let readings = run.readings(&step);
+    if readings.len() < point.repeats as usize {
+        return Err(MethodError::Incomplete {
+            step,
+            required: point.repeats,
+            got: readings.len(),
+        });
+    }
+    let reference = combine(&point.pieces, bench.plan.unit)?;
+    let half_step = bench.plan.resolution / Decimal::TWO;
+    let errors = readings
+        .iter()
+        .map(|(indication, added)| {
+            // With added weights: the value before rounding, P = I + d/2 − ΔL. The zero was set
+            // within a quarter step by the scale itself, and its error is taken as shown.
+            let before_rounding = match added {
+                Some(added) => indication + half_step - added,
+                None => *indication,
+            };
+            let error = before_rounding - reference.reference_value - bench.zero_error;
+            bench.plan.unit.convert(error, bench.unit)
+        })
+        .collect();
+    let scale = to_f64(bench.plan.unit.convert(Decimal::ONE, bench.unit));
+    Ok(Load {
+        point,
+        errors,
+        reference: bench
+            .plan
+            .unit
+            .convert(reference.reference_value, bench.unit),
+        reference_uncertainty: reference.standard_uncertainty * scale,
+    })
+}
+
+impl Bench<'_> {
+    fn limits(&self, load: Decimal) -> ToleranceLimits {
+        let mpe = maximum_permissible_error(
+            self.settings.class,
+            self.settings.verification_interval,
+            self.settings.stage,
+            load,
+        );
+        ToleranceLimits::symmetric(self.plan.unit.convert(mpe, self.unit))
+    }
+
+    /// One rounding of the display as a standard uncertainty, d/√12; with added weights a
+    /// tenth of a step remains.
+    fn rounding(&self) -> f64 {
+        let step = to_f64(self.plan.unit.convert(self.plan.resolution, self.unit));
+        let step = if self.settings.added_weights {
+            step / 10.0
+        } else {
+            step
+        };
+        step / 12.0_f64.sqrt()
+    }
+
+    fn characteristic(
+        &self,
+        kind: CharacteristicKind,
+        key: String,
+        label: String,
+        singles: Vec<Decimal>,
+    ) -> Characteristic {
+        Characteristic {
+            key,
+            label,
+            kind,
+            nominal: None,
+            unit: self.unit,
+            decimals: self.decimals,
+            singles,
+            reference_value: None,
+            limits: None,
+            reference_standard_uncertainty: 0.0,
+            reading_standard_uncertainty: self.rounding() * 2.0_f64.sqrt(),
+            indicative: false,
+            charted: false,
+        }
+    }
+}
+
+fn key_of(prefix: &str, point: &PlanPoint) -> String {
+    let nominal = point.nominal.normalize();
+    match point.travel {
+        Travel::Corner => format!("{prefix}-{nominal}-{}", point.place.word()),
+        travel => format!("{prefix}-{nominal}-{}", travel.word()),
+    }
+}
+
+fn error_characteristic(bench: &Bench<'_>, load: &Load<'_>) -> Characteristic {
+    let point = load.point;
+    let words = load_words(bench.plan, point.nominal);
+    let label = match point.travel {
+        Travel::Rising => format!("Error at {words}"),
+        Travel::Falling => format!("Error at {words}, falling"),
+        Travel::Corner if point.place == Place::Middle => format!("Error at {words}, middle"),
+        Travel::Corner => format!("Error at {words}, {}", point.place.word().replace('_', " ")),
+    };
+    let singles: Vec<f64> = load.errors.iter().map(|error| to_f64(*error)).collect();
+    let n = singles.len() as f64;
+    // Repeatability or resolution, the larger, not both; a difference of two indications has
+    // two roundings.
+    let repeatability = sample_std_dev(&singles).map_or(0.0, |s| s / n.sqrt());
+    let rounding = bench.rounding() * 2.0_f64.sqrt();
+    Characteristic {
+        nominal: Some(point.nominal),
+        reference_value: Some(load.reference),
+        limits: Some(bench.limits(point.nominal)),
+        reference_standard_uncertainty: load.reference_uncertainty,
+        reading_standard_uncertainty: repeatability.max(rounding),
+        indicative: bench.indicative,
+        charted: point.charted,
+        ..bench.characteristic(
+            CharacteristicKind::Error,
+            key_of("error", point),
+            label,
+            load.errors.clone(),
+        )
+    }
+}
+
+/// Range of the readings of one load, at most |MPE| of that load (OIML R 76-1, 3.6.1).
+fn repeatability(bench: &Bench<'_>, load: &Load<'_>) -> Option<Characteristic> {
+    if load.errors.len() < 2 {
+        return None;
+    }
+    let range = *load.errors.iter().max()? - *load.errors.iter().min()?;
+    let words = load_words(bench.plan, load.point.nominal);
+    Some(Characteristic {
+        nominal: Some(load.point.nominal),
+        limits: Some(ToleranceLimits {
+            lower: None,
+            upper: bench.limits(load.point.nominal).upper,
+        }),
+        indicative: bench.indicative,
+        ..bench.characteristic(
+            CharacteristicKind::Repeatability,
+            key_of("range", load.point),
+            format!("Range at {words}"),
+            vec![range],
+        )
+    })
+}
+
+/// Falling minus rising at each load visited both ways; recorded, since each way is judged by
+/// itself.
+fn hysteresis(bench: &Bench<'_>, loads: &[Load<'_>]) -> Vec<Characteristic> {
+    let mean = |load: &Load<'_>| {
+        load.errors.iter().sum::<Decimal>() / Decimal::from(load.errors.len().max(1))
+    };
+    loads
+        .iter()
+        .filter(|load| load.point.travel == Travel::Falling)
+        .filter_map(|falling| {
+            let rising = loads.iter().find(|load| {
+                load.point.travel == Travel::Rising && load.point.nominal == falling.point.nominal
+            })?;
+            let words = load_words(bench.plan, falling.point.nominal);
+            Some(Characteristic {
+                nominal: Some(falling.point.nominal),
+                ..bench.characteristic(
+                    CharacteristicKind::Hysteresis,
+                    key_of("hysteresis", falling.point),
+                    format!("Falling minus rising at {words}"),
+                    vec![mean(falling) - mean(rising)],
+                )
+            })
+        })
+        .collect()
+}
+
+/// The empty pan after the loads against before, within the limit at zero.
+fn return_to_zero(bench: &Bench<'_>, difference: Decimal) -> Characteristic {
+    Characteristic {
+        nominal: Some(Decimal::ZERO),
+        limits: Some(bench.limits(Decimal::ZERO)),
+        ..bench.characteristic(
+            CharacteristicKind::ReturnToZero,
+            "zero-return".into(),
+            "Return to zero".into(),
+            vec![bench.plan.unit.convert(difference, bench.unit)],
+        )
+    }
+}

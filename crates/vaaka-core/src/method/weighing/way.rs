@@ -1,0 +1,259 @@
+//! The steps of a weighing check.
+
+use rust_decimal::Decimal;
+
+use super::{LimitStage, SettingsV1, maximum_permissible_error, scene};
+use crate::method::{Input, MethodError, Place, PlanPoint, PlanSpec, Step, StepKey, Travel};
+use crate::quantity::show_decimal;
+use crate::standard::combine;
+
+/// Key of the zero step.
+pub const ZERO: &str = "zero";
+/// Key of the return to zero.
+pub const RETURN: &str = "zero-return";
+
+/// Key of the step of one point; the ordinal keeps two visits of one load apart.
+pub fn load_key(index: usize, point: &PlanPoint) -> StepKey {
+    StepKey(format!(
+        "load-{}-{}-{}",
+        index + 1,
+        point.nominal.normalize(),
+        point.travel.word()
+    ))
+}
+
+/// "20 kg", "0.5 g": the load as spoken.
+pub fn load_words(plan: &PlanSpec, nominal: Decimal) -> String {
+    let nominal = nominal.normalize();
+    format!("{} {}", show_decimal(nominal, nominal.scale()), plan.unit)
+}
+
+/// In words where a piece goes, "in the middle of the pan".
+pub fn place_words(place: Place) -> &'static str {
+    match place {
+        Place::Middle => "in the middle of the pan",
+        Place::BackLeft => "at the back left of the pan",
+        Place::BackRight => "at the back right of the pan",
+        Place::FrontLeft => "at the front left of the pan",
+        Place::FrontRight => "at the front right of the pan",
+    }
+}
+
+pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+    let loads: Vec<StepKey> = plan
+        .points
+        .iter()
+        .enumerate()
+        .map(|(index, point)| load_key(index, point))
+        .collect();
+    let measured: Vec<StepKey> = std::iter::once(StepKey::from(ZERO))
+        .chain(loads.iter().cloned())
+        .chain([StepKey::from(RETURN)])
+        .collect();
+    let mut way = vec![
+        confirm(
+            "cautions",
+            "Cautions",
+            "Before you lift anything",
+            &settings.cautions,
+            true,
+            vec![],
+        ),
+        standard_step(plan, &measured),
+        confirm(
+            "prepared",
+            "Level, clean, empty",
+            "Make the scale ready",
+            &settings.preparation,
+            false,
+            measured.clone(),
+        ),
+        zero_step(plan, settings, ZERO, "Zero", measured[1..].to_vec()),
+    ];
+    for (index, point) in plan.points.iter().enumerate() {
+        way.push(load_step(plan, settings, index, point)?);
+    }
+    way.push(zero_step(plan, settings, RETURN, "Back to zero", vec![]));
+    way.push(confirm(
+        "closing",
+        "Put away",
+        "Put everything back",
+        &settings.closing,
+        false,
+        vec![],
+    ));
+    Ok(way)
+}
+
+fn confirm(
+    key: &str,
+    title: &str,
+    instruction: &str,
+    sentences: &[String],
+    caution: bool,
+    voids: Vec<StepKey>,
+) -> Step {
+    Step {
+        key: key.into(),
+        title: title.into(),
+        instruction: instruction.into(),
+        detail: if caution {
+            "Follow your local rules and the maker's instructions; licensed work stays with licensed people.".into()
+        } else {
+            "Tick each line when it is done.".into()
+        },
+        input: Input::Confirm {
+            sentences: sentences.to_vec(),
+            caution,
+        },
+        repeats: 1,
+        reference_value: None,
+        tolerance: None,
+        scene: None,
+        voids,
+    }
+}
+
+fn standard_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
+    Step {
+        key: "standard".into(),
+        title: format!("Weight set {}", plan.standard_tag),
+        instruction: format!("Take weight set {} and type its tag", plan.standard_tag),
+        detail: format!(
+            "{}. Scan or type the tag that is on the case in your hand.",
+            plan.standard_name
+        ),
+        input: Input::Tag {
+            expected: plan.standard_tag.clone(),
+        },
+        repeats: 1,
+        reference_value: None,
+        tolerance: None,
+        scene: None,
+        voids: measured.to_vec(),
+    }
+}
+
+fn limit_at(settings: &SettingsV1, load: Decimal) -> Decimal {
+    maximum_permissible_error(
+        settings.class,
+        settings.verification_interval,
+        settings.stage,
+        load,
+    )
+}
+
+/// Further from the load than this, something other than an error is likely: no weight, the
+/// wrong weight, the wrong unit. Ten limits or one per cent of the load, whichever is more.
+fn guard(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decimal {
+    let limits = Decimal::TEN * limit_at(settings, load);
+    let share = load.abs() / Decimal::ONE_HUNDRED;
+    limits.max(share).max(Decimal::from(5) * plan.resolution)
+}
+
+fn zero_step(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    key: &str,
+    title: &str,
+    voids: Vec<StepKey>,
+) -> Step {
+    let first = key == ZERO;
+    Step {
+        key: key.into(),
+        title: title.into(),
+        instruction: if first {
+            "Read the empty pan".into()
+        } else {
+            "Empty the pan and read it again".into()
+        },
+        detail: if first {
+            "Set the scale to zero once, with nothing on it. Then type what it shows.".into()
+        } else {
+            "Do not press zero. Type what the scale shows when it is steady.".into()
+        },
+        input: Input::Reading {
+            unit: plan.unit,
+            resolution: plan.resolution,
+            expected: Decimal::ZERO,
+            guard: guard(plan, settings, Decimal::ZERO),
+            guard_question: "Is the pan empty and free on all sides?".into(),
+            with_added: false,
+        },
+        repeats: 1,
+        reference_value: Some(Decimal::ZERO),
+        tolerance: Some(limit_at(settings, Decimal::ZERO)),
+        scene: Some(scene::empty(settings.pan)),
+        voids,
+    }
+}
+
+fn load_step(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    index: usize,
+    point: &PlanPoint,
+) -> Result<Step, MethodError> {
+    let words = load_words(plan, point.nominal);
+    let reference = combine(&point.pieces, plan.unit)?;
+    let title = match point.travel {
+        Travel::Rising => words.clone(),
+        Travel::Falling => format!("{words}, falling"),
+        Travel::Corner => format!("{words}, {}", corner_words(point.place)),
+    };
+    let count = point.pieces.len();
+    let pieces = match count {
+        0 | 1 => "One piece.".to_owned(),
+        2 => "Two pieces, one at a time.".to_owned(),
+        n => format!("{n} pieces, one at a time."),
+    };
+    let how = if settings.added_weights {
+        "When it is steady, type what the scale shows; then add small weights until it just turns to the next step, and type their sum."
+    } else {
+        "Wait for the steady sign, then type what the scale shows."
+    };
+    let lift = match (point.travel, point.repeats) {
+        (Travel::Falling, _) => " Come down from the higher load; do not empty the pan.",
+        (_, 2..) => " Take the weight off and put it on again between readings.",
+        _ => "",
+    };
+    Ok(Step {
+        key: load_key(index, point),
+        instruction: format!("Put {words} {}", place_words(point.place)),
+        detail: format!("{pieces} {how}{lift}"),
+        input: Input::Reading {
+            unit: plan.unit,
+            resolution: plan.resolution,
+            expected: point.nominal,
+            guard: guard(plan, settings, point.nominal),
+            guard_question: format!("Is the {words} on the pan, and nothing else?"),
+            with_added: settings.added_weights,
+        },
+        repeats: point.repeats,
+        reference_value: Some(reference.reference_value),
+        tolerance: Some(limit_at(settings, point.nominal)),
+        scene: Some(scene::load(plan, settings, point, &words)),
+        voids: vec![],
+        title,
+    })
+}
+
+fn corner_words(place: Place) -> &'static str {
+    match place {
+        Place::Middle => "middle",
+        Place::BackLeft => "back left",
+        Place::BackRight => "back right",
+        Place::FrontLeft => "front left",
+        Place::FrontRight => "front right",
+    }
+}
+
+/// The stage by which a check is judged: *as left* by initial limits where the table has both.
+#[must_use]
+pub fn stage_for(settings: &SettingsV1, as_left: bool) -> LimitStage {
+    if as_left {
+        LimitStage::Initial
+    } else {
+        settings.stage
+    }
+}

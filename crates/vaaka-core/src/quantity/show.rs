@@ -1,0 +1,74 @@
+//! Numbers for people: one rule of rounding, a true minus sign, no exponent.
+
+use rust_decimal::{Decimal, RoundingStrategy};
+
+/// The typographic minus sign that screens and papers show.
+pub const MINUS: char = '\u{2212}';
+
+/// Shows a decimal with a fixed number of places, rounded half to even
+/// (ISO 80000-1:2009, annex B, rule A; from memory). For show only: nothing is judged after it.
+#[must_use]
+pub fn show_decimal(value: Decimal, decimals: u32) -> String {
+    let mut rounded = value.round_dp_with_strategy(decimals, RoundingStrategy::MidpointNearestEven);
+    rounded.rescale(decimals);
+    with_minus(&rounded.to_string(), rounded.is_zero())
+}
+
+/// As [`show_decimal`], with a plus sign before positive values, as errors and corrections want.
+#[must_use]
+pub fn show_signed(value: Decimal, decimals: u32) -> String {
+    plus(show_decimal(value, decimals))
+}
+
+/// Shows a computed value with a fixed number of places.
+#[must_use]
+pub fn show_float(value: f64, decimals: u32) -> String {
+    if !value.is_finite() {
+        return "–".to_owned();
+    }
+    let text = format!("{value:.*}", decimals as usize);
+    let zero = text.chars().all(|c| matches!(c, '0' | '.' | '-'));
+    with_minus(&text, zero)
+}
+
+/// As [`show_float`], with a plus sign before positive values.
+#[must_use]
+pub fn show_signed_float(value: f64, decimals: u32) -> String {
+    plus(show_float(value, decimals))
+}
+
+fn with_minus(text: &str, zero: bool) -> String {
+    match text.strip_prefix('-') {
+        // "−0.0" would make people look for the sign's meaning.
+        Some(rest) if zero => rest.to_owned(),
+        Some(rest) => format!("{MINUS}{rest}"),
+        None => text.to_owned(),
+    }
+}
+
+fn plus(text: String) -> String {
+    let zero = text.chars().all(|c| matches!(c, '0' | '.'));
+    if zero || text.starts_with(MINUS) || text == "–" {
+        text
+    } else {
+        format!("+{text}")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn signs_and_halves() {
+        let d = |text: &str| text.parse::<Decimal>().unwrap();
+        assert_eq!(show_signed(d("10.8"), 1), "+10.8");
+        assert_eq!(show_signed(d("-10.85"), 1), "\u{2212}10.8");
+        assert_eq!(show_signed(d("10.75"), 1), "+10.8");
+        assert_eq!(show_signed(d("-0.04"), 1), "0.0");
+        assert_eq!(show_decimal(d("12.5"), 3), "12.500");
+        assert_eq!(show_signed_float(-0.001, 2), "0.00");
+        assert_eq!(show_signed_float(1.25, 2), "+1.25");
+        assert_eq!(show_float(f64::NAN, 2), "–");
+    }
+}
