@@ -6,6 +6,7 @@
 //! Words follow VIM (JCGM 200), GUM (JCGM 100) and JCGM 106.
 
 pub mod chart;
+pub mod check;
 pub mod history;
 pub mod judgement;
 pub mod method;

@@ -128,6 +128,14 @@ impl ChartState {
         last.map_or(0, |ordinal| ordinal + 1)
     }
 
+    /// Takes a point of a segment without limits: it has a place, and nothing is judged.
+    pub fn push_unjudged(&mut self, point: &ChartPoint) -> u64 {
+        let ordinal = self.next;
+        self.next += 1;
+        self.last_at = Some(point.measured_at);
+        ordinal
+    }
+
     /// Takes one point.
     pub fn push(&mut self, design: &ChartDesign, point: &ChartPoint) -> PointEvaluation {
         let ordinal = self.next;

@@ -10,7 +10,7 @@ mod scene;
 mod step;
 pub mod weighing;
 
-pub use plan::{Place, PlanPoint, PlanSpec, Travel};
+pub use plan::{Place, PlanPoint, PlanSpec, Purpose, Travel};
 pub use run::{Entry, EntryError, EntryValue, Proposal, RunState, accept};
 pub use scene::{Primitive, Scene, SpotState};
 pub use step::{Input, Step, StepKey};

@@ -66,6 +66,17 @@ macro_rules! stored_word {
     };
 }
 
+/// What a check is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Purpose {
+    /// As found: before anything is touched; the kind that is charted.
+    AsFound,
+    /// As left: proves an adjustment, by initial limits where the table has both.
+    AsLeft,
+}
+
+stored_word!(Purpose, AsFound => "as_found", AsLeft => "as_left");
 stored_word!(Travel, Rising => "rising", Falling => "falling", Corner => "corner");
 stored_word!(Place, Middle => "middle", BackLeft => "back_left", BackRight => "back_right",
     FrontLeft => "front_left", FrontRight => "front_right");
@@ -90,6 +101,8 @@ pub struct PlanPoint {
 /// A plan version, with the instrument and standard that it meets.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PlanSpec {
+    /// What the check is for.
+    pub purpose: Purpose,
     /// Unit that the instrument shows.
     pub unit: Unit,
     /// Scale interval d of the display.

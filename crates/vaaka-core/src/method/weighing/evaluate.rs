@@ -2,8 +2,8 @@
 
 use rust_decimal::Decimal;
 
-use super::way::{RETURN, ZERO, load_key, load_words};
-use super::{SettingsV1, maximum_permissible_error};
+use super::SettingsV1;
+use super::way::{RETURN, ZERO, limit_at, load_key, load_words};
 use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
 use crate::method::{MethodError, Place, PlanPoint, PlanSpec, RunState, StepKey, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
@@ -119,12 +119,7 @@ fn read_load<'a>(
 
 impl Bench<'_> {
     fn limits(&self, load: Decimal) -> ToleranceLimits {
-        let mpe = maximum_permissible_error(
-            self.settings.class,
-            self.settings.verification_interval,
-            self.settings.stage,
-            load,
-        );
+        let mpe = limit_at(self.plan, self.settings, load);
         ToleranceLimits::symmetric(self.plan.unit.convert(mpe, self.unit))
     }
 

@@ -3,7 +3,9 @@
 use rust_decimal::Decimal;
 
 use super::{LimitStage, SettingsV1, maximum_permissible_error, scene};
-use crate::method::{Input, MethodError, Place, PlanPoint, PlanSpec, Step, StepKey, Travel};
+use crate::method::{
+    Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, Step, StepKey, Travel,
+};
 use crate::quantity::show_decimal;
 use crate::standard::combine;
 
@@ -134,19 +136,19 @@ fn standard_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
     }
 }
 
-fn limit_at(settings: &SettingsV1, load: Decimal) -> Decimal {
-    maximum_permissible_error(
-        settings.class,
-        settings.verification_interval,
-        settings.stage,
-        load,
-    )
+/// The limit at a load: *as left* is judged by the initial limits, *as found* by those of the plan.
+pub fn limit_at(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decimal {
+    let stage = match plan.purpose {
+        Purpose::AsFound => settings.stage,
+        Purpose::AsLeft => LimitStage::Initial,
+    };
+    maximum_permissible_error(settings.class, settings.verification_interval, stage, load)
 }
 
 /// Further from the load than this, something other than an error is likely: no weight, the
 /// wrong weight, the wrong unit. Ten limits or one per cent of the load, whichever is more.
 fn guard(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decimal {
-    let limits = Decimal::TEN * limit_at(settings, load);
+    let limits = Decimal::TEN * limit_at(plan, settings, load);
     let share = load.abs() / Decimal::ONE_HUNDRED;
     limits.max(share).max(Decimal::from(5) * plan.resolution)
 }
@@ -182,7 +184,7 @@ fn zero_step(
         },
         repeats: 1,
         reference_value: Some(Decimal::ZERO),
-        tolerance: Some(limit_at(settings, Decimal::ZERO)),
+        tolerance: Some(limit_at(plan, settings, Decimal::ZERO)),
         scene: Some(scene::empty(settings.pan)),
         voids,
     }
@@ -231,7 +233,7 @@ fn load_step(
         },
         repeats: point.repeats,
         reference_value: Some(reference.reference_value),
-        tolerance: Some(limit_at(settings, point.nominal)),
+        tolerance: Some(limit_at(plan, settings, point.nominal)),
         scene: Some(scene::load(plan, settings, point, &words)),
         voids: vec![],
         title,
@@ -245,15 +247,5 @@ fn corner_words(place: Place) -> &'static str {
         Place::BackRight => "back right",
         Place::FrontLeft => "front left",
         Place::FrontRight => "front right",
-    }
-}
-
-/// The stage by which a check is judged: *as left* by initial limits where the table has both.
-#[must_use]
-pub fn stage_for(settings: &SettingsV1, as_left: bool) -> LimitStage {
-    if as_left {
-        LimitStage::Initial
-    } else {
-        settings.stage
     }
 }

@@ -1,0 +1,355 @@
+//! Completing a check: one pure function from readings to results, chart points and verdict.
+//!
+//! Live checks and the demo world's year of history go through the same [`complete`]; what
+//! differs is only who writes the rows.
+
+use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
+
+use crate::chart::{
+    BaselineStudy, ChartDesign, ChartPoint, ChartState, DEFAULT_OUTER_MULTIPLIER, LimitError,
+    MINIMUM_BASELINE_POINTS, PointEvaluation, evaluate, study_baseline,
+};
+use crate::history::{Drift, estimate_drift};
+use crate::judgement::{
+    AdjustmentInput, Attempt, Characteristic, ChartOutcome, Conformity, ConformityResult, Control,
+    Reason, Validity, Verdict, VerdictInput, advise_adjustment, conclude, judge_conformity,
+};
+use crate::method::{EntryValue, Method, MethodError, PlanSpec, Purpose, RunState};
+use crate::quantity::to_f64;
+
+/// How many of the newest points of a segment the drift estimate may look at.
+pub const DRIFT_WINDOW: usize = 400;
+
+/// A point that is already on a segment.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct PastPoint {
+    /// Place in the segment.
+    pub ordinal: u64,
+    /// When it was measured.
+    pub measured_at: Timestamp,
+    /// Plotted value.
+    pub value: f64,
+}
+
+/// The chart that a characteristic runs into, as it stands before this check.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StreamSlot {
+    /// Key of the characteristic.
+    pub key: String,
+    /// Frozen design; none before the first baseline.
+    pub design: Option<ChartDesign>,
+    /// Where the sigma of the design came from, for the words.
+    pub sigma_source: Option<crate::chart::SigmaSource>,
+    /// State of the fold.
+    pub state: ChartState,
+    /// Newest points of the segment, oldest first, at most [`DRIFT_WINDOW`].
+    pub recent: Vec<PastPoint>,
+}
+
+/// What a check brings to a chart.
+#[derive(Debug, Clone, PartialEq)]
+pub struct StreamPoint {
+    /// Key of the characteristic.
+    pub key: String,
+    /// Plotted value.
+    pub value: f64,
+    /// Place in the segment; none for hollow marks, which are drawn and not counted.
+    pub ordinal: Option<u64>,
+    /// What the fold says; none without limits and for hollow marks.
+    pub evaluation: Option<PointEvaluation>,
+    /// State of the fold after this point.
+    pub state: ChartState,
+}
+
+/// What surrounds a run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct RunContext {
+    /// When it was measured.
+    pub measured_at: Timestamp,
+    /// Earlier valid as-found runs of this shift, in their order.
+    pub earlier: Vec<Attempt>,
+    /// Charts of the instrument under this set-up.
+    pub slots: Vec<StreamSlot>,
+    /// Version of the plan that is in force now, and the one used, when they differ.
+    pub superseded: Option<(i32, i32)>,
+}
+
+/// Everything that follows from a finished run.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Completion {
+    /// Characteristics with their judgement.
+    pub results: Vec<(Characteristic, ConformityResult)>,
+    /// Points for the charts.
+    pub points: Vec<StreamPoint>,
+    /// The verdict.
+    pub verdict: Verdict,
+}
+
+/// Completes a run: computes, judges, takes the points onto the charts, concludes.
+///
+/// # Errors
+/// [`MethodError`] when readings are missing or the plan does not fit.
+pub fn complete(
+    method: &dyn Method,
+    plan: &PlanSpec,
+    run: &RunState,
+    context: &RunContext,
+) -> Result<Completion, MethodError> {
+    let characteristics = method.evaluate(plan, run)?;
+    let results: Vec<(Characteristic, ConformityResult)> = characteristics
+        .into_iter()
+        .map(|characteristic| {
+            let sigma = slot_of(context, &characteristic.key)
+                .and_then(|slot| slot.design.as_ref())
+                .map(|design| design.sigma);
+            let result = judge_conformity(&characteristic, sigma);
+            (characteristic, result)
+        })
+        .collect();
+    // Only the first as-found run of a shift is a point; the rest are hollow marks.
+    let counted = plan.purpose == Purpose::AsFound && context.earlier.is_empty();
+    let resolution = to_f64(
+        plan.unit
+            .convert(plan.resolution, plan.unit.error_unit(plan.resolution)),
+    );
+    let (mut points, mut charts) = (Vec::new(), Vec::new());
+    for (characteristic, result) in results.iter().filter(|(c, _)| c.charted) {
+        let Some(slot) = slot_of(context, &characteristic.key) else {
+            continue;
+        };
+        let point = chart_point(slot, characteristic.value(), context.measured_at, counted);
+        charts.push(outcome(
+            slot,
+            &point,
+            characteristic,
+            result,
+            resolution,
+            context.measured_at,
+        ));
+        points.push(point);
+    }
+    let verdict = conclude(VerdictInput {
+        validity: Validity::Valid,
+        results: &results,
+        charts: &charts,
+        earlier: &context.earlier,
+        as_left: plan.purpose == Purpose::AsLeft,
+        from_run: reasons_of_run(run, context),
+    });
+    Ok(Completion {
+        results,
+        points,
+        verdict,
+    })
+}
+
+fn slot_of<'a>(context: &'a RunContext, key: &str) -> Option<&'a StreamSlot> {
+    context.slots.iter().find(|slot| slot.key == key)
+}
+
+fn reasons_of_run(run: &RunState, context: &RunContext) -> Vec<Reason> {
+    let mut reasons: Vec<Reason> = run
+        .entries
+        .iter()
+        .filter(|entry| {
+            matches!(
+                entry.value,
+                EntryValue::Reading {
+                    far_confirmed: true,
+                    ..
+                }
+            )
+        })
+        .map(|entry| Reason::FarReadingConfirmed {
+            step: entry.step.to_string(),
+        })
+        .collect();
+    if let Some((used, current)) = context.superseded {
+        reasons.push(Reason::PlanSuperseded { used, current });
+    }
+    reasons
+}
+
+fn chart_point(
+    slot: &StreamSlot,
+    value: f64,
+    measured_at: Timestamp,
+    counted: bool,
+) -> StreamPoint {
+    let mut state = slot.state.clone();
+    let point = ChartPoint {
+        measured_at,
+        value,
+        excluded: false,
+        monitored: true,
+    };
+    let (ordinal, evaluation) = match (&slot.design, counted) {
+        (_, false) => (None, None),
+        (None, true) => (Some(state.push_unjudged(&point)), None),
+        (Some(design), true) => {
+            let evaluation = state.push(design, &point);
+            (Some(evaluation.ordinal), Some(evaluation))
+        }
+    };
+    StreamPoint {
+        key: slot.key.clone(),
+        value,
+        ordinal,
+        evaluation,
+        state,
+    }
+}
+
+fn outcome(
+    slot: &StreamSlot,
+    point: &StreamPoint,
+    characteristic: &Characteristic,
+    result: &ConformityResult,
+    resolution: f64,
+    measured_at: Timestamp,
+) -> ChartOutcome {
+    let control = match (&point.evaluation, point.ordinal) {
+        (Some(evaluation), _) => control_of(&point.state, evaluation),
+        (None, Some(_)) => Control::NoBaseline {
+            got: point.state.points(),
+            required: MINIMUM_BASELINE_POINTS as u64,
+        },
+        (None, None) => Control::NotCharted,
+    };
+    let signal = matches!(control, Control::Signal { .. });
+    let drift = signal
+        .then(|| drift_since_onset(slot, point, characteristic, measured_at))
+        .flatten();
+    let failed = result.conformity == Conformity::Fail;
+    let advice = slot
+        .design
+        .as_ref()
+        .filter(|_| signal || failed)
+        .map(|design| {
+            advise_adjustment(&AdjustmentInput {
+                mean_error: characteristic.value(),
+                check_mean_std_dev: design.sigma,
+                reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
+                resolution,
+                coverage_factor: result.coverage_factor,
+                within_tolerance: !failed,
+            })
+        });
+    ChartOutcome {
+        key: slot.key.clone(),
+        control,
+        firings: point
+            .evaluation
+            .as_ref()
+            .map(|e| e.firings.clone())
+            .unwrap_or_default(),
+        advisory: point
+            .evaluation
+            .as_ref()
+            .map(|e| e.advisory.clone())
+            .unwrap_or_default(),
+        drift,
+        sigma: slot.design.as_ref().map(|design| design.sigma),
+        sigma_source: slot.sigma_source,
+        advice,
+    }
+}
+
+fn control_of(state: &ChartState, evaluation: &PointEvaluation) -> Control {
+    if let Some(firing) = evaluation.firings.first() {
+        return Control::Signal { side: firing.side };
+    }
+    match state.active_side() {
+        Some(side) => Control::Signal { side: Some(side) },
+        None => Control::InControl,
+    }
+}
+
+fn drift_since_onset(
+    slot: &StreamSlot,
+    point: &StreamPoint,
+    characteristic: &Characteristic,
+    measured_at: Timestamp,
+) -> Option<Drift> {
+    let side = point.state.active_side()?;
+    let onset = point.state.onset(side);
+    let mut series: Vec<(Timestamp, f64)> = slot
+        .recent
+        .iter()
+        .filter(|past| past.ordinal >= onset)
+        .map(|past| (past.measured_at, past.value))
+        .collect();
+    series.push((measured_at, point.value));
+    let limit = |side: Option<Decimal>| side.map(to_f64);
+    let limits = characteristic.limits;
+    estimate_drift(
+        &series,
+        limit(limits.and_then(|limits| limits.lower)),
+        limit(limits.and_then(|limits| limits.upper)),
+    )
+    .ok()
+}
+
+/// A baseline frozen over the points of a segment, and the segment replayed under it.
+#[derive(Debug, Clone, PartialEq)]
+pub struct FrozenBaseline {
+    /// Limits and what is to be said about them.
+    pub study: BaselineStudy,
+    /// Design of the segment from now on.
+    pub design: ChartDesign,
+    /// State after the last point.
+    pub state: ChartState,
+    /// One evaluation a point; those inside the baseline raise no signal.
+    pub evaluations: Vec<PointEvaluation>,
+}
+
+/// Freezes limits from the first `baseline_points` of a segment and replays all its points.
+///
+/// # Errors
+/// [`LimitError`] when the points make no baseline.
+pub fn freeze_baseline(
+    points: &[(Timestamp, f64)],
+    baseline_points: usize,
+    interval: SignedDuration,
+    resolution: f64,
+) -> Result<FrozenBaseline, LimitError> {
+    let count = baseline_points.min(points.len());
+    let runs = runs_without_gap(&points[..count], interval);
+    let runs: Vec<&[f64]> = runs.iter().map(Vec::as_slice).collect();
+    let study = study_baseline(&runs, DEFAULT_OUTER_MULTIPLIER, resolution)?;
+    let design = ChartDesign::from_limits(&study.limits);
+    let chart_points: Vec<ChartPoint> = points
+        .iter()
+        .enumerate()
+        .map(|(index, (measured_at, value))| ChartPoint {
+            measured_at: *measured_at,
+            value: *value,
+            excluded: false,
+            monitored: index >= count,
+        })
+        .collect();
+    let (state, evaluations) = evaluate(&design, interval, &chart_points);
+    Ok(FrozenBaseline {
+        study,
+        design,
+        state,
+        evaluations,
+    })
+}
+
+/// Splits at gaps of more than three intervals, over which no moving range is taken.
+fn runs_without_gap(points: &[(Timestamp, f64)], interval: SignedDuration) -> Vec<Vec<f64>> {
+    let longest = interval.saturating_mul(3);
+    let mut runs: Vec<Vec<f64>> = Vec::new();
+    let mut last: Option<Timestamp> = None;
+    for (at, value) in points {
+        let breaks = last.is_none_or(|last| at.duration_since(last) > longest);
+        match runs.last_mut() {
+            Some(run) if !breaks => run.push(*value),
+            _ => runs.push(vec![*value]),
+        }
+        last = Some(*at);
+    }
+    runs
+}

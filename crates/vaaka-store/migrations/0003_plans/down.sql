@@ -1,0 +1,1 @@
+DROP TABLE plan_points, plan_versions, plans;

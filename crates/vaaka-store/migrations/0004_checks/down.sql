@@ -1,0 +1,1 @@
+DROP TABLE characteristics, results, reading_voids, readings, checks;

@@ -1,0 +1,1 @@
+DROP TABLE signals, chart_points, baselines, segments, chart_streams;

@@ -1,0 +1,371 @@
+//! Chart streams, their segments, points and signals.
+
+use diesel::prelude::*;
+use diesel::sql_types::{Array, BigInt, Bool, Double, Integer, Nullable, Text, Timestamptz};
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use jiff::{SignedDuration, Timestamp};
+use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
+use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot};
+
+use crate::ids::{CheckId, InstrumentId, SegmentId, SetUpId, StreamId};
+use crate::rows::{Area, Baseline, Instrument, Point, Segment, SignalRow, Stream};
+use crate::schema::{
+    areas, baselines, certificates, chart_points, chart_streams, checks, instruments, people,
+    segments, signals,
+};
+use crate::types::At;
+use crate::{StoreError, unreadable, word};
+
+/// A stream with its instrument.
+#[derive(Debug, Clone)]
+pub struct StreamView {
+    /// The stream.
+    pub stream: Stream,
+    /// The instrument.
+    pub instrument: Instrument,
+    /// Where it stands.
+    pub area: Area,
+}
+
+/// All streams, along the walk.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<StreamView>, StoreError> {
+    let rows: Vec<(Stream, Instrument, Area)> = chart_streams::table
+        .inner_join(instruments::table.inner_join(areas::table))
+        .order((areas::walk_order, instruments::tag, chart_streams::id))
+        .select((
+            Stream::as_select(),
+            Instrument::as_select(),
+            Area::as_select(),
+        ))
+        .load(connection)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(stream, instrument, area)| StreamView {
+            stream,
+            instrument,
+            area,
+        })
+        .collect())
+}
+
+/// One stream.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn by_id(
+    connection: &mut AsyncPgConnection,
+    id: StreamId,
+) -> Result<StreamView, StoreError> {
+    let (stream, instrument, area): (Stream, Instrument, Area) = chart_streams::table
+        .inner_join(instruments::table.inner_join(areas::table))
+        .filter(chart_streams::id.eq(id))
+        .select((
+            Stream::as_select(),
+            Instrument::as_select(),
+            Area::as_select(),
+        ))
+        .first(connection)
+        .await?;
+    Ok(StreamView {
+        stream,
+        instrument,
+        area,
+    })
+}
+
+/// The newest points of a stream in brief, for beams and small charts.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct BriefPoint {
+    /// Stream.
+    #[diesel(sql_type = BigInt)]
+    pub stream_id: StreamId,
+    /// Check.
+    #[diesel(sql_type = BigInt)]
+    pub check_id: CheckId,
+    /// When.
+    #[diesel(sql_type = Timestamptz)]
+    pub measured_at: At,
+    /// Plotted value.
+    #[diesel(sql_type = Double)]
+    pub value: f64,
+    /// Conformity of the characteristic.
+    #[diesel(sql_type = Text)]
+    pub conformity: String,
+    /// Tolerance at this point.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub lower_tolerance_limit: Option<f64>,
+    /// Tolerance at this point.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub upper_tolerance_limit: Option<f64>,
+    /// Centre line at this point.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub center_line: Option<f64>,
+    /// Control limit at this point.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub lower_control_limit: Option<f64>,
+    /// Control limit at this point.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub upper_control_limit: Option<f64>,
+    /// Whether a signal was raised or confirmed here.
+    #[diesel(sql_type = Bool)]
+    pub signalled: bool,
+    /// Side on which a signal is still active after the newest point of the segment.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub active_side: Option<String>,
+    /// Ordinal of the newest point's segment.
+    #[diesel(sql_type = Integer)]
+    pub segment: i32,
+}
+
+/// The newest `count` counted points of each of these streams, newest first within a stream.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn newest_points(
+    connection: &mut AsyncPgConnection,
+    streams: &[StreamId],
+    count: i64,
+) -> Result<Vec<BriefPoint>, StoreError> {
+    let ids: Vec<i64> = streams.iter().map(|id| id.0).collect();
+    Ok(diesel::sql_query(
+        "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.conformity,
+            p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
+            p.lower_control_limit, p.upper_control_limit, p.signalled,
+            g.ordinal AS segment,
+            (SELECT s.side FROM signals s WHERE s.segment_id = p.segment_id AND s.side IS NOT NULL
+               AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
+         FROM unnest($1) WITH ORDINALITY AS wanted(id, place)
+         CROSS JOIN LATERAL (SELECT * FROM chart_points c WHERE c.stream_id = wanted.id
+             AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT $2) p
+         JOIN segments g ON g.id = p.segment_id
+         ORDER BY wanted.place, p.measured_at DESC, p.id DESC",
+    )
+    .bind::<Array<BigInt>, _>(ids)
+    .bind::<BigInt, _>(count)
+    .load(connection)
+    .await?)
+}
+
+/// A point with what a person wants to know of it.
+#[derive(Debug, Clone, Queryable)]
+pub struct PointView {
+    /// The point.
+    pub point: Point,
+    /// Purpose of its check.
+    pub purpose: String,
+    /// Who concluded the check.
+    pub person: Option<String>,
+    /// Number of the certificate it rests on.
+    pub certificate: String,
+}
+
+/// Points of a stream from `from` on, oldest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn points_since(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    from: Timestamp,
+) -> Result<Vec<PointView>, StoreError> {
+    Ok(chart_points::table
+        .inner_join(
+            checks::table.left_join(people::table.on(checks::closed_by.eq(people::id.nullable()))),
+        )
+        .inner_join(certificates::table)
+        .filter(chart_points::stream_id.eq(stream))
+        .filter(chart_points::measured_at.ge(At(from)))
+        .order((chart_points::measured_at, chart_points::id))
+        .select((
+            Point::as_select(),
+            checks::purpose,
+            people::name.nullable(),
+            certificates::number,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// Streams that a check has a point on.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn of_check(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+) -> Result<Vec<(Stream, Point)>, StoreError> {
+    Ok(chart_points::table
+        .inner_join(chart_streams::table.on(chart_streams::id.eq(chart_points::stream_id)))
+        .filter(chart_points::check_id.eq(check))
+        .order(chart_streams::id)
+        .select((Stream::as_select(), Point::as_select()))
+        .load(connection)
+        .await?)
+}
+
+/// Segments of a stream, oldest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn segments_of(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Vec<Segment>, StoreError> {
+    Ok(segments::table
+        .filter(segments::stream_id.eq(stream))
+        .order(segments::ordinal)
+        .select(Segment::as_select())
+        .load(connection)
+        .await?)
+}
+
+/// The newest frozen baseline of a stream, with who froze it.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn newest_baseline(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Option<(Baseline, String)>, StoreError> {
+    Ok(baselines::table
+        .inner_join(segments::table.on(segments::id.eq(baselines::segment_id)))
+        .inner_join(people::table.on(people::id.eq(baselines::frozen_by)))
+        .filter(segments::stream_id.eq(stream))
+        .order(baselines::frozen_at.desc())
+        .select((Baseline::as_select(), people::name))
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// Signals of a stream, newest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn signals_of(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Vec<SignalRow>, StoreError> {
+    Ok(signals::table
+        .filter(signals::stream_id.eq(stream))
+        .order(signals::opened_at.desc())
+        .select(SignalRow::as_select())
+        .load(connection)
+        .await?)
+}
+
+/// A stream with its newest segment, locked while a point is added.
+#[derive(Debug, Clone)]
+pub struct LockedStream {
+    /// The stream.
+    pub stream: Stream,
+    /// Its newest segment.
+    pub segment: Segment,
+    /// The chart as the core sees it.
+    pub slot: StreamSlot,
+}
+
+/// Locks the streams of an instrument under a set-up and method, in the order of their ids so
+/// that two writers cannot wait for each other.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn lock_streams(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    set_up: SetUpId,
+    method: &str,
+) -> Result<Vec<LockedStream>, StoreError> {
+    let streams: Vec<Stream> = chart_streams::table
+        .filter(chart_streams::instrument_id.eq(instrument))
+        .filter(chart_streams::set_up_id.eq(set_up))
+        .filter(chart_streams::method_key.eq(method))
+        .order(chart_streams::id)
+        .for_no_key_update()
+        .select(Stream::as_select())
+        .load(connection)
+        .await?;
+    let mut locked = Vec::new();
+    for stream in streams {
+        let segment: Segment = segments::table
+            .filter(segments::stream_id.eq(stream.id))
+            .order(segments::ordinal.desc())
+            .select(Segment::as_select())
+            .first(connection)
+            .await?;
+        let recent = recent_points(connection, segment.id).await?;
+        let slot = slot(&stream, &segment, recent)?;
+        locked.push(LockedStream {
+            stream,
+            segment,
+            slot,
+        });
+    }
+    Ok(locked)
+}
+
+async fn recent_points(
+    connection: &mut AsyncPgConnection,
+    segment: SegmentId,
+) -> Result<Vec<PastPoint>, StoreError> {
+    let rows: Vec<(Option<i64>, At, f64)> = chart_points::table
+        .filter(chart_points::segment_id.eq(segment))
+        .filter(chart_points::ordinal.is_not_null())
+        .order(chart_points::ordinal.desc())
+        .limit(i64::try_from(DRIFT_WINDOW).unwrap_or(i64::MAX))
+        .select((
+            chart_points::ordinal,
+            chart_points::measured_at,
+            chart_points::value,
+        ))
+        .load(connection)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .rev()
+        .filter_map(|(ordinal, At(measured_at), value)| {
+            Some(PastPoint {
+                ordinal: u64::try_from(ordinal?).ok()?,
+                measured_at,
+                value,
+            })
+        })
+        .collect())
+}
+
+/// Design and state of a segment as the core knows them.
+///
+/// # Errors
+/// [`StoreError::Unreadable`].
+pub fn slot(
+    stream: &Stream,
+    segment: &Segment,
+    recent: Vec<PastPoint>,
+) -> Result<StreamSlot, StoreError> {
+    let design: Option<ChartDesign> = segment
+        .design
+        .clone()
+        .map(serde_json::from_value)
+        .transpose()
+        .map_err(unreadable)?;
+    let state: ChartState = serde_json::from_value(segment.state.clone()).map_err(unreadable)?;
+    let sigma_source: Option<SigmaSource> =
+        segment.sigma_source.as_deref().map(word).transpose()?;
+    Ok(StreamSlot {
+        key: stream.characteristic_key.clone(),
+        design,
+        sigma_source,
+        state,
+        recent,
+    })
+}
+
+/// Usual distance between the checks of a stream.
+#[must_use]
+pub fn interval(stream: &Stream) -> SignedDuration {
+    SignedDuration::from_secs(stream.interval_seconds)
+}

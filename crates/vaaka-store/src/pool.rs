@@ -1,0 +1,63 @@
+//! The pool of connections.
+
+use std::time::Duration;
+
+use diesel_async::AsyncPgConnection;
+use diesel_async::pooled_connection::deadpool::{Object, Pool};
+use diesel_async::pooled_connection::{
+    AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
+};
+
+use crate::StoreError;
+
+/// A connection taken from the pool.
+pub type Connection = Object<AsyncPgConnection>;
+
+/// Handle to the database; cheap to clone.
+#[derive(Clone)]
+pub struct Store {
+    pool: Pool<AsyncPgConnection>,
+}
+
+impl std::fmt::Debug for Store {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Store")
+            .field("pool", &self.pool.status())
+            .finish()
+    }
+}
+
+impl Store {
+    /// Makes a pool; connects only when a connection is asked for.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`] when the pool cannot be made.
+    pub fn new(url: &str, size: usize) -> Result<Self, StoreError> {
+        let mut config = ManagerConfig::default();
+        // Saves a round trip a request; a broken connection shows at its first query.
+        config.recycling_method = RecyclingMethod::Fast;
+        let manager =
+            AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
+        let wait = Some(Duration::from_secs(5));
+        let pool = Pool::builder(manager)
+            .max_size(size)
+            .wait_timeout(wait)
+            .create_timeout(wait)
+            .recycle_timeout(wait)
+            .runtime(deadpool::Runtime::Tokio1)
+            .build()
+            .map_err(|error| StoreError::Database(error.to_string()))?;
+        Ok(Self { pool })
+    }
+
+    /// A connection.
+    ///
+    /// # Errors
+    /// [`StoreError::Database`] when none comes free or the database is out of reach.
+    pub async fn connection(&self) -> Result<Connection, StoreError> {
+        self.pool
+            .get()
+            .await
+            .map_err(|error| StoreError::Database(error.to_string()))
+    }
+}

@@ -1,0 +1,123 @@
+//! Rows that are inserted as they are, live and by the demo world's loader alike.
+#![allow(missing_docs)] // The columns say what they are, and the migrations why.
+
+use diesel::prelude::*;
+use rust_decimal::Decimal;
+use serde_json::Value;
+use uuid::Uuid;
+
+use crate::ids::*;
+use crate::schema::*;
+use crate::types::{At, Day, WallTime};
+
+macro_rules! row {
+    ($(#[$doc:meta])* $name:ident in $table:ident { $($field:ident : $kind:ty),+ $(,)? }) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Insertable, Queryable, Selectable)]
+        #[diesel(table_name = $table)]
+        pub struct $name { $(pub $field: $kind),+ }
+    };
+}
+
+row! { #[doc = "A person."] Person in people {
+    id: PersonId, sign_in: String, name: String, role: String, password_hash: String,
+    active: bool, created_at: At,
+} }
+row! { #[doc = "A site."] Site in sites { id: SiteId, name: String, zone: String } }
+row! { #[doc = "An area."] Area in areas { id: AreaId, site_id: SiteId, name: String, walk_order: i32 } }
+row! { #[doc = "A start in the daily pattern."] ShiftStartRow in shift_starts {
+    site_id: SiteId, label: String, starts_at_local: WallTime,
+} }
+row! { #[doc = "A shift as it really was."] Shift in shift_instances {
+    id: ShiftId, site_id: SiteId, label: String, business_date: Day, starts_at: At, ends_at: At,
+} }
+row! { #[doc = "An instrument."] Instrument in instruments {
+    id: InstrumentId, tag: String, name: String, area_id: AreaId, unit: String,
+    resolution: Decimal, maximum: Decimal, serial: String, state: String, version: i32,
+} }
+row! { #[doc = "A set-up."] SetUp in set_ups { id: SetUpId, instrument_id: InstrumentId, name: String } }
+row! { #[doc = "Something that happened to an instrument."] InstrumentEvent in instrument_events {
+    id: EventId, instrument_id: InstrumentId, kind: String, at: At, note: String,
+    person_id: PersonId, applied_correction: Option<Decimal>, unit: Option<String>,
+    affects_measurement: bool,
+} }
+row! { #[doc = "A check standard."] Standard in standards {
+    id: StandardId, tag: String, name: String, kind: String,
+} }
+row! { #[doc = "A lot of a standard."] Lot in standard_lots {
+    id: LotId, standard_id: StandardId, lot: String, in_use_from: At, in_use_until: Option<At>,
+} }
+row! { #[doc = "A certificate."] Certificate in certificates {
+    id: CertificateId, lot_id: LotId, number: String, version: i32, kind: String, issuer: String,
+    issued_on: Day, valid_from: Day, valid_until: Day,
+} }
+row! { #[doc = "A certified value."] CertifiedValue in certified_values {
+    certificate_id: CertificateId, piece: String, nominal: Decimal, certified_value: Decimal,
+    expanded_uncertainty: Decimal, coverage_factor: Decimal, unit: String,
+} }
+row! { #[doc = "A plan."] Plan in plans {
+    id: PlanId, instrument_id: InstrumentId, set_up_id: SetUpId, name: String, method_key: String,
+} }
+row! { #[doc = "A version of a plan."] PlanVersion in plan_versions {
+    id: PlanVersionId, plan_id: PlanId, version: i32, state: String, standard_id: StandardId,
+    settings: Value, minutes: i32, due_rule: String, created_by: PersonId,
+    approved_by: Option<PersonId>, approved_at: Option<At>,
+} }
+row! { #[doc = "A point of a plan version."] PlanPointRow in plan_points {
+    plan_version_id: PlanVersionId, sequence: i32, nominal: Decimal, travel: String,
+    place: String, repeats: i32, charted: bool, pieces: Vec<String>,
+} }
+row! { #[doc = "A check."] Check in checks {
+    id: CheckId, plan_version_id: PlanVersionId, instrument_id: InstrumentId,
+    shift_instance_id: ShiftId, certificate_id: CertificateId, purpose: String, state: String,
+    opened_by: PersonId, opened_at: At, closed_by: Option<PersonId>, closed_at: Option<At>,
+    void_reason: Option<String>, idempotency_key: Uuid,
+} }
+row! { #[doc = "A kept entry."] Reading in readings {
+    id: ReadingId, check_id: CheckId, step_key: String, repeat: i32, kind: String, typed: String,
+    indication: Option<Decimal>, unit: Option<String>, added: Option<Decimal>,
+    far_confirmed: bool, source: String, person_id: PersonId, measured_at: At, received_at: At,
+    idempotency_key: Uuid, replaces_id: Option<ReadingId>, reason: Option<String>,
+} }
+row! { #[doc = "A result."] ResultRow in results {
+    id: ResultId, check_id: CheckId, version: i32, plan_version_id: PlanVersionId,
+    certificate_id: CertificateId, method_key: String, method_version: i32,
+    table_edition: String, inputs_hash: Vec<u8>, conforms: String, control: String,
+    action: String, repeat_state: String, verdict: Value, computed_at: At, computed_by: PersonId,
+} }
+row! { #[doc = "A characteristic with its judgement."] CharacteristicRow in characteristics {
+    result_id: ResultId, sequence: i32, key: String, label: String, kind: String,
+    nominal: Option<Decimal>, unit: String, decimals: i32, singles: Vec<Decimal>,
+    reference_value: Option<Decimal>, lower_tolerance_limit: Option<Decimal>,
+    upper_tolerance_limit: Option<Decimal>, reference_standard_uncertainty: f64,
+    reading_standard_uncertainty: f64, indicative: bool, charted: bool, conformity: String,
+    decision_rule: String, share_used: Option<f64>, worst_single_share: Option<f64>,
+    expanded_uncertainty: f64, coverage_factor: f64, capability_index: Option<f64>,
+} }
+row! { #[doc = "A chart stream."] Stream in chart_streams {
+    id: StreamId, instrument_id: InstrumentId, set_up_id: SetUpId, method_key: String,
+    characteristic_key: String, label: String, nominal: Option<Decimal>, unit: String,
+    decimals: i32, interval_seconds: i64,
+} }
+row! { #[doc = "A segment of a stream."] Segment in segments {
+    id: SegmentId, stream_id: StreamId, ordinal: i32, opened_at: At, cause: String,
+    event_id: Option<EventId>, design: Option<Value>, sigma_source: Option<String>, state: Value,
+} }
+row! { #[doc = "A frozen baseline."] Baseline in baselines {
+    segment_id: SegmentId, name: String, first_at: At, last_at: At, points: i32,
+    center_line: f64, lower_control_limit: f64, upper_control_limit: f64, sigma: f64,
+    multiplier: f64, sigma_source: String, mean_moving_range: f64, frozen_by: PersonId,
+    frozen_at: At, reason: String,
+} }
+row! { #[doc = "A point of a chart."] Point in chart_points {
+    stream_id: StreamId, segment_id: SegmentId, check_id: CheckId, certificate_id: CertificateId,
+    ordinal: Option<i64>, measured_at: At, value: f64, conformity: String,
+    lower_tolerance_limit: Option<f64>, upper_tolerance_limit: Option<f64>,
+    center_line: Option<f64>, lower_control_limit: Option<f64>, upper_control_limit: Option<f64>,
+    ewma: Option<f64>, ewma_half_width: Option<f64>, provisional: bool, firings: Value,
+    advisory: Value, signalled: bool,
+} }
+row! { #[doc = "A signal."] SignalRow in signals {
+    stream_id: StreamId, segment_id: SegmentId, side: Option<String>, opened_ordinal: i64,
+    opened_at: At, last_evidence_at: At, evidence: i32, state: String,
+} }

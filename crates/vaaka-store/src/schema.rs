@@ -1,0 +1,176 @@
+//! The tables as diesel sees them; a test compares them with the migrated database.
+#![allow(missing_docs)]
+
+diesel::table! { people (id) {
+    id -> BigInt, sign_in -> Text, name -> Text, role -> Text, password_hash -> Text,
+    active -> Bool, created_at -> Timestamptz,
+} }
+diesel::table! { sessions (id_hash) {
+    id_hash -> Bytea, data -> Jsonb, expires_at -> Timestamptz,
+} }
+diesel::table! { audit_entries (id) {
+    id -> BigInt, chain -> Text, sequence -> Integer, at -> Timestamptz,
+    person_id -> Nullable<BigInt>, action -> Text, detail -> Jsonb,
+    previous_hash -> Nullable<Bytea>, hash -> Bytea,
+} }
+diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, } }
+diesel::table! { areas (id) { id -> BigInt, site_id -> BigInt, name -> Text, walk_order -> Integer, } }
+diesel::table! { shift_starts (id) {
+    id -> BigInt, site_id -> BigInt, label -> Text, starts_at_local -> Time,
+} }
+diesel::table! { shift_instances (id) {
+    id -> BigInt, site_id -> BigInt, label -> Text, business_date -> Date,
+    starts_at -> Timestamptz, ends_at -> Timestamptz,
+} }
+diesel::table! { instruments (id) {
+    id -> BigInt, tag -> Text, name -> Text, area_id -> BigInt, unit -> Text,
+    resolution -> Numeric, maximum -> Numeric, serial -> Text, state -> Text, version -> Integer,
+} }
+diesel::table! { set_ups (id) { id -> BigInt, instrument_id -> BigInt, name -> Text, } }
+diesel::table! { instrument_events (id) {
+    id -> BigInt, instrument_id -> BigInt, kind -> Text, at -> Timestamptz, note -> Text,
+    person_id -> BigInt, applied_correction -> Nullable<Numeric>, unit -> Nullable<Text>,
+    affects_measurement -> Bool,
+} }
+diesel::table! { standards (id) { id -> BigInt, tag -> Text, name -> Text, kind -> Text, } }
+diesel::table! { standard_lots (id) {
+    id -> BigInt, standard_id -> BigInt, lot -> Text, in_use_from -> Timestamptz,
+    in_use_until -> Nullable<Timestamptz>,
+} }
+diesel::table! { certificates (id) {
+    id -> BigInt, lot_id -> BigInt, number -> Text, version -> Integer, kind -> Text,
+    issuer -> Text, issued_on -> Date, valid_from -> Date, valid_until -> Date,
+} }
+diesel::table! { certified_values (id) {
+    id -> BigInt, certificate_id -> BigInt, piece -> Text, nominal -> Numeric,
+    certified_value -> Numeric, expanded_uncertainty -> Numeric, coverage_factor -> Numeric,
+    unit -> Text,
+} }
+diesel::table! { plans (id) {
+    id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, name -> Text, method_key -> Text,
+} }
+diesel::table! { plan_versions (id) {
+    id -> BigInt, plan_id -> BigInt, version -> Integer, state -> Text, standard_id -> BigInt,
+    settings -> Jsonb, minutes -> Integer, due_rule -> Text, created_by -> BigInt,
+    approved_by -> Nullable<BigInt>, approved_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { plan_points (id) {
+    id -> BigInt, plan_version_id -> BigInt, sequence -> Integer, nominal -> Numeric,
+    travel -> Text, place -> Text, repeats -> Integer, charted -> Bool, pieces -> Array<Text>,
+} }
+diesel::table! { checks (id) {
+    id -> BigInt, plan_version_id -> BigInt, instrument_id -> BigInt, shift_instance_id -> BigInt,
+    certificate_id -> BigInt, purpose -> Text, state -> Text, opened_by -> BigInt,
+    opened_at -> Timestamptz, closed_by -> Nullable<BigInt>, closed_at -> Nullable<Timestamptz>,
+    void_reason -> Nullable<Text>, idempotency_key -> Uuid,
+} }
+diesel::table! { readings (id) {
+    id -> BigInt, check_id -> BigInt, step_key -> Text, repeat -> Integer, kind -> Text,
+    typed -> Text, indication -> Nullable<Numeric>, unit -> Nullable<Text>,
+    added -> Nullable<Numeric>, far_confirmed -> Bool, source -> Text, person_id -> BigInt,
+    measured_at -> Timestamptz, received_at -> Timestamptz, idempotency_key -> Uuid,
+    replaces_id -> Nullable<BigInt>, reason -> Nullable<Text>,
+} }
+diesel::table! { reading_voids (reading_id) {
+    reading_id -> BigInt, voided_by_id -> BigInt, reason -> Text,
+} }
+diesel::table! { results (id) {
+    id -> BigInt, check_id -> BigInt, version -> Integer, plan_version_id -> BigInt,
+    certificate_id -> BigInt, method_key -> Text, method_version -> Integer,
+    table_edition -> Text, inputs_hash -> Bytea, conforms -> Text, control -> Text,
+    action -> Text, repeat_state -> Text, verdict -> Jsonb, computed_at -> Timestamptz,
+    computed_by -> BigInt,
+} }
+diesel::table! { characteristics (id) {
+    id -> BigInt, result_id -> BigInt, sequence -> Integer, key -> Text, label -> Text,
+    kind -> Text, nominal -> Nullable<Numeric>, unit -> Text, decimals -> Integer,
+    singles -> Array<Numeric>, reference_value -> Nullable<Numeric>,
+    lower_tolerance_limit -> Nullable<Numeric>, upper_tolerance_limit -> Nullable<Numeric>,
+    reference_standard_uncertainty -> Double, reading_standard_uncertainty -> Double,
+    indicative -> Bool, charted -> Bool, conformity -> Text, decision_rule -> Text,
+    share_used -> Nullable<Double>, worst_single_share -> Nullable<Double>,
+    expanded_uncertainty -> Double, coverage_factor -> Double,
+    capability_index -> Nullable<Double>,
+} }
+diesel::table! { chart_streams (id) {
+    id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, method_key -> Text,
+    characteristic_key -> Text, label -> Text, nominal -> Nullable<Numeric>, unit -> Text,
+    decimals -> Integer, interval_seconds -> BigInt,
+} }
+diesel::table! { segments (id) {
+    id -> BigInt, stream_id -> BigInt, ordinal -> Integer, opened_at -> Timestamptz,
+    cause -> Text, event_id -> Nullable<BigInt>, design -> Nullable<Jsonb>,
+    sigma_source -> Nullable<Text>, state -> Jsonb,
+} }
+diesel::table! { baselines (id) {
+    id -> BigInt, segment_id -> BigInt, name -> Text, first_at -> Timestamptz,
+    last_at -> Timestamptz, points -> Integer, center_line -> Double,
+    lower_control_limit -> Double, upper_control_limit -> Double, sigma -> Double,
+    multiplier -> Double, sigma_source -> Text, mean_moving_range -> Double,
+    frozen_by -> BigInt, frozen_at -> Timestamptz, reason -> Text,
+} }
+diesel::table! { chart_points (id) {
+    id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, check_id -> BigInt,
+    certificate_id -> BigInt, ordinal -> Nullable<BigInt>, measured_at -> Timestamptz,
+    value -> Double, conformity -> Text, lower_tolerance_limit -> Nullable<Double>,
+    upper_tolerance_limit -> Nullable<Double>, center_line -> Nullable<Double>,
+    lower_control_limit -> Nullable<Double>, upper_control_limit -> Nullable<Double>,
+    ewma -> Nullable<Double>, ewma_half_width -> Nullable<Double>, provisional -> Bool,
+    firings -> Jsonb, advisory -> Jsonb, signalled -> Bool,
+} }
+diesel::table! { signals (id) {
+    id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, side -> Nullable<Text>,
+    opened_ordinal -> BigInt, opened_at -> Timestamptz, last_evidence_at -> Timestamptz,
+    evidence -> Integer, state -> Text,
+} }
+
+diesel::joinable!(areas -> sites (site_id));
+diesel::joinable!(instruments -> areas (area_id));
+diesel::joinable!(plans -> instruments (instrument_id));
+diesel::joinable!(plan_versions -> plans (plan_id));
+diesel::joinable!(plan_versions -> standards (standard_id));
+diesel::joinable!(checks -> plan_versions (plan_version_id));
+diesel::joinable!(checks -> instruments (instrument_id));
+diesel::joinable!(checks -> shift_instances (shift_instance_id));
+diesel::joinable!(checks -> certificates (certificate_id));
+diesel::joinable!(certificates -> standard_lots (lot_id));
+diesel::joinable!(standard_lots -> standards (standard_id));
+diesel::joinable!(readings -> checks (check_id));
+diesel::joinable!(readings -> people (person_id));
+diesel::joinable!(results -> checks (check_id));
+diesel::joinable!(characteristics -> results (result_id));
+diesel::joinable!(chart_streams -> instruments (instrument_id));
+diesel::joinable!(segments -> chart_streams (stream_id));
+diesel::joinable!(chart_points -> segments (segment_id));
+diesel::joinable!(chart_points -> checks (check_id));
+diesel::joinable!(chart_points -> certificates (certificate_id));
+
+diesel::allow_tables_to_appear_in_same_query!(
+    people,
+    sessions,
+    audit_entries,
+    sites,
+    areas,
+    shift_starts,
+    shift_instances,
+    instruments,
+    set_ups,
+    instrument_events,
+    standards,
+    standard_lots,
+    certificates,
+    certified_values,
+    plans,
+    plan_versions,
+    plan_points,
+    checks,
+    readings,
+    reading_voids,
+    results,
+    characteristics,
+    chart_streams,
+    segments,
+    baselines,
+    chart_points,
+    signals,
+);
