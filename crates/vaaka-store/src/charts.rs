@@ -116,6 +116,9 @@ pub struct BriefPoint {
     /// Side on which a signal is still active after the newest point of the segment.
     #[diesel(sql_type = Nullable<Text>)]
     pub active_side: Option<String>,
+    /// Slope of the drift that the check's verdict proved, in units a week.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub drift_per_week: Option<f64>,
     /// Ordinal of the newest point's segment.
     #[diesel(sql_type = Integer)]
     pub segment: i32,
@@ -136,6 +139,8 @@ pub async fn newest_points(
             p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
             p.lower_control_limit, p.upper_control_limit, p.signalled,
             g.ordinal AS segment,
+            (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
+               WHERE p.signalled AND r.check_id = p.check_id AND r.version = 1) AS drift_per_week,
             (SELECT s.side FROM signals s WHERE s.segment_id = p.segment_id AND s.side IS NOT NULL
                AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest($1) WITH ORDINALITY AS wanted(id, place)

@@ -300,17 +300,8 @@ async fn kept_before(
     connection: &mut AsyncPgConnection,
     new: &NewEntry<'_>,
 ) -> Result<Kept, StoreError> {
-    let same: i64 = readings::table
-        .filter(readings::idempotency_key.eq(new.key))
-        .filter(readings::check_id.eq(new.check))
-        .count()
-        .get_result(connection)
-        .await?;
-    Ok(if same > 0 {
-        Kept::Before
-    } else {
-        Kept::Overtaken
-    })
+    let same = has_key(connection, new.check, new.key).await?;
+    Ok(if same { Kept::Before } else { Kept::Overtaken })
 }
 
 const KEEP: &str = "WITH kept AS (
@@ -396,39 +387,66 @@ async fn try_keep(
     Ok(written == 1)
 }
 
-/// Voids the standing entries of later steps that a corrected one makes void.
+/// Keeps a correction and voids the standing entries of the steps that depend on it, in one
+/// transaction.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn void_entries(
+pub async fn keep_and_void(
     connection: &mut AsyncPgConnection,
-    check: CheckId,
+    new: &NewEntry<'_>,
     corrected: ReadingId,
     steps: &[StepKey],
-    reason: &str,
-) -> Result<usize, StoreError> {
-    let by: ReadingId = readings::table
-        .filter(readings::replaces_id.eq(corrected))
-        .select(readings::id)
-        .first(connection)
-        .await?;
-    let standing = entries(connection, check).await?.standing;
-    let rows: Vec<_> = standing
-        .iter()
-        .filter(|standing| steps.iter().any(|step| step.0 == standing.reading.step_key))
-        .map(|standing| {
-            (
-                reading_voids::reading_id.eq(standing.reading.id),
-                reading_voids::voided_by_id.eq(by),
-                reading_voids::reason.eq(reason),
-            )
+) -> Result<Kept, StoreError> {
+    connection
+        .transaction(async |connection| {
+            let kept = keep(connection, new).await?;
+            if kept != Kept::Now {
+                return Ok(kept);
+            }
+            let by: ReadingId = readings::table
+                .filter(readings::replaces_id.eq(corrected))
+                .select(readings::id)
+                .first(connection)
+                .await?;
+            let standing = entries(connection, new.check).await?.standing;
+            let rows: Vec<_> = standing
+                .iter()
+                .filter(|standing| steps.iter().any(|step| step.0 == standing.reading.step_key))
+                .map(|standing| {
+                    (
+                        reading_voids::reading_id.eq(standing.reading.id),
+                        reading_voids::voided_by_id.eq(by),
+                        reading_voids::reason.eq("an earlier step was redone"),
+                    )
+                })
+                .collect();
+            diesel::insert_into(reading_voids::table)
+                .values(rows)
+                .on_conflict_do_nothing()
+                .execute(connection)
+                .await?;
+            Ok(kept)
         })
-        .collect();
-    Ok(diesel::insert_into(reading_voids::table)
-        .values(rows)
-        .on_conflict_do_nothing()
-        .execute(connection)
-        .await?)
+        .await
+}
+
+/// Whether an entry with this key is kept in this check.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn has_key(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+    key: Uuid,
+) -> Result<bool, StoreError> {
+    let same: i64 = readings::table
+        .filter(readings::idempotency_key.eq(key))
+        .filter(readings::check_id.eq(check))
+        .count()
+        .get_result(connection)
+        .await?;
+    Ok(same > 0)
 }
 
 /// Voids an open check with a reason: it stays on record and off the chart.

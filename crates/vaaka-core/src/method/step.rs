@@ -81,3 +81,16 @@ pub struct Step {
     /// Steps that must be redone when this one is.
     pub voids: Vec<StepKey>,
 }
+
+impl Step {
+    /// Error of a single reading as shown, before the zero is taken off: I − L, or with added
+    /// weights I + d/2 − ΔL − L. `None` where nothing is put on or no reading is asked for.
+    #[must_use]
+    pub fn error_as_shown(&self, indication: Decimal, added: Option<Decimal>) -> Option<Decimal> {
+        let Input::Reading { resolution, .. } = &self.input else {
+            return None;
+        };
+        let rounding = added.map_or(Decimal::ZERO, |added| *resolution / Decimal::TWO - added);
+        Some(indication + rounding - self.reference_value?)
+    }
+}

@@ -2,6 +2,8 @@
 
 mod plan;
 mod shift;
+mod standing;
 
 pub use plan::{Due, RoundPlan, RoundTask, Scheduled, plan_round};
 pub use shift::{ShiftError, ShiftPattern, ShiftSpan, ShiftStart};
+pub use standing::{LastPoint, Standing, due_of, standing_of};

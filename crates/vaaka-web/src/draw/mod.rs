@@ -1,0 +1,14 @@
+//! Drawings, as SVG made on the server: they print, they are tested, and they are the same
+//! everywhere. Shapes carry classes and no colours, so that the style sheet themes them.
+
+mod beam;
+mod chart;
+mod ribbon;
+mod scene;
+mod svg;
+
+pub use beam::{Beam, BeamMark, BeamSize};
+pub use chart::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint};
+pub use ribbon::{Ribbon, RibbonBlock};
+pub use scene::draw_scene;
+pub use svg::Svg;

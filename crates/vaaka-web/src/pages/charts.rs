@@ -1,0 +1,201 @@
+//! All charts in a list, worst first.
+
+use askama::Template;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::response::Response;
+use vaaka_core::chart::Side;
+use vaaka_core::judgement::Conformity;
+use vaaka_core::quantity::show_signed_float;
+use vaaka_core::round::{LastPoint, Standing, standing_of};
+use vaaka_store::charts::{self, BriefPoint, StreamView};
+use vaaka_store::ids::StreamId;
+
+use super::{Here, Shell, page};
+use crate::draw::{Beam, BeamMark, BeamSize};
+use crate::error::WebError;
+use crate::session::SignedIn;
+use crate::state::{AppState, local_day_time};
+
+/// How many points a beam looks back.
+pub const BEAM_TRAIL: i64 = 9;
+
+#[derive(Debug, Template)]
+#[template(path = "charts.html")]
+struct ChartsPage {
+    shell: Shell,
+    heading: String,
+    rows: Vec<Row>,
+}
+
+#[derive(Debug)]
+struct Row {
+    id: StreamId,
+    instrument: String,
+    area: String,
+    label: String,
+    beam: String,
+    value: String,
+    at: String,
+    state: &'static str,
+    words: &'static str,
+}
+
+/// Class of a standing, for shape and colour.
+pub fn state_class(standing: Standing) -> &'static str {
+    match standing {
+        Standing::OnHold | Standing::Doubtful | Standing::OutOfTolerance => "out",
+        Standing::SignalAbove | Standing::SignalBelow => "signal",
+        Standing::InControl => "ok",
+        Standing::NoLimits | Standing::NeverChecked => "due",
+    }
+}
+
+/// A stored word of conformity.
+pub fn conformity(word: &str) -> Option<Conformity> {
+    match word {
+        "pass" => Some(Conformity::Pass),
+        "fail" => Some(Conformity::Fail),
+        "not_judged" => Some(Conformity::NotJudged),
+        _ => None,
+    }
+}
+
+fn side(word: Option<&str>) -> Option<Side> {
+    match word {
+        Some("above") => Some(Side::Above),
+        Some("below") => Some(Side::Below),
+        _ => None,
+    }
+}
+
+/// The newest point of a list that has it first.
+pub fn last_point(points: &[BriefPoint]) -> Option<LastPoint> {
+    let newest = points.first()?;
+    Some(LastPoint {
+        conforms: conformity(&newest.conformity)?,
+        signal: side(newest.active_side.as_deref()),
+        has_limits: newest.center_line.is_some(),
+    })
+}
+
+/// The beam of a stream from its newest points, newest first.
+pub fn beam_of(view: &StreamView, points: &[BriefPoint]) -> Beam {
+    let decimals = u32::try_from(view.stream.decimals).unwrap_or(1);
+    let Some(newest) = points.first() else {
+        return Beam::new(
+            BeamSize::Row,
+            format!("{}: not checked yet", view.stream.label),
+        );
+    };
+    let standing = standing_of(&[], &last_point(points).into_iter().collect::<Vec<_>>());
+    let description = format!(
+        "{}: {} {}, {}",
+        view.stream.label,
+        show_signed_float(newest.value, decimals),
+        view.stream.unit,
+        standing.words().to_lowercase()
+    );
+    let control = newest
+        .lower_control_limit
+        .zip(newest.upper_control_limit)
+        .zip(newest.center_line);
+    // The arrow stands for a proven drift, not for any signal.
+    let drift = match newest.drift_per_week {
+        Some(slope) if slope > 0.0 => 1,
+        Some(slope) if slope < 0.0 => -1,
+        _ => 0,
+    };
+    Beam {
+        tolerance: (newest.lower_tolerance_limit, newest.upper_tolerance_limit),
+        control: control.map(|((lower, upper), center)| (lower, center, upper)),
+        // Across an adjustment the trail would mislead.
+        trail: points
+            .iter()
+            .skip(1)
+            .filter(|point| point.segment == newest.segment)
+            .map(|point| point.value)
+            .rev()
+            .collect(),
+        mark: Some(BeamMark {
+            value: newest.value,
+            state: match state_class(standing) {
+                "due" => "ok",
+                other => other,
+            },
+        }),
+        drift,
+        ..Beam::new(BeamSize::Row, description)
+    }
+}
+
+/// Shows the list.
+pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
+    let mut connection = state.store.connection().await?;
+    let here = Here::find(&state, &mut connection).await?;
+    let streams = charts::all(&mut connection).await?;
+    let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
+    let points = charts::newest_points(&mut connection, &ids, BEAM_TRAIL).await?;
+    let mut standings: Vec<(Standing, Row)> = streams
+        .iter()
+        .map(|view| {
+            let own: Vec<BriefPoint> = points
+                .iter()
+                .filter(|point| point.stream_id == view.stream.id)
+                .cloned()
+                .collect();
+            let standing = standing_of(&[], &last_point(&own).into_iter().collect::<Vec<_>>());
+            (standing, row(view, &own, standing, &here))
+        })
+        .collect();
+    standings.sort_by_key(|(standing, _)| *standing);
+    let heading = heading(&standings);
+    let template = ChartsPage {
+        shell: Shell::new(&signed, "charts", &here),
+        heading,
+        rows: standings.into_iter().map(|(_, row)| row).collect(),
+    };
+    page(StatusCode::OK, &template)
+}
+
+fn heading(standings: &[(Standing, Row)]) -> String {
+    let count = |wanted: fn(Standing) -> bool| {
+        standings
+            .iter()
+            .filter(|(standing, _)| wanted(*standing))
+            .count()
+    };
+    let out = count(|standing| standing <= Standing::OutOfTolerance);
+    let signal = count(|s| matches!(s, Standing::SignalAbove | Standing::SignalBelow));
+    let all = standings.len();
+    match (out, signal) {
+        (0, 0) => format!("{all} charts, all quiet"),
+        (0, signal) => format!("{all} charts, {signal} with a signal"),
+        (out, 0) => format!("{all} charts, {out} out of tolerance"),
+        (out, signal) => format!("{all} charts, {out} out of tolerance, {signal} with a signal"),
+    }
+}
+
+fn row(view: &StreamView, points: &[BriefPoint], standing: Standing, here: &Here) -> Row {
+    let decimals = u32::try_from(view.stream.decimals).unwrap_or(1);
+    let newest = points.first();
+    Row {
+        id: view.stream.id,
+        instrument: format!("{} {}", view.instrument.name, view.instrument.tag),
+        area: view.area.name.clone(),
+        label: view.stream.label.clone(),
+        beam: beam_of(view, points).draw(),
+        value: newest.map_or("–".to_owned(), |point| {
+            format!(
+                "{} {}",
+                show_signed_float(point.value, decimals),
+                view.stream.unit
+            )
+        }),
+        at: newest.map_or(String::new(), |point| {
+            local_day_time(point.measured_at.0, &here.zone)
+        }),
+        state: state_class(standing),
+        words: standing.words(),
+    }
+}

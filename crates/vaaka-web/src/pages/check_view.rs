@@ -1,0 +1,496 @@
+//! What the check page shows: the way as beads, the step, what was kept, the standard.
+
+use std::sync::Arc;
+
+use askama::Template;
+use uuid::Uuid;
+use vaaka_core::method::{Input, RunState, Step};
+use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
+use vaaka_store::checks::{self, Entries};
+use vaaka_store::ids::ReadingId;
+use vaaka_store::plans::{self, PlanView};
+use vaaka_store::rows::{Certificate, Check};
+use vaaka_store::{Connection, registers};
+
+use super::{Here, Shell};
+use crate::draw::{Beam, BeamSize, draw_scene};
+use crate::error::WebError;
+use crate::forms::new_key;
+use crate::session::SignedIn;
+use crate::state::{AppState, Way};
+
+/// What was typed, and the words at each field.
+#[derive(Debug, Clone, Default)]
+pub struct Typed {
+    /// In the main field.
+    pub text: String,
+    /// In the field of the added weights.
+    pub added: String,
+    /// In the field of the reason.
+    pub reason: String,
+    /// Names of the ticked boxes.
+    pub ticked: Vec<String>,
+    /// Words at the main field.
+    pub error: Option<String>,
+    /// Words at the added weights.
+    pub added_error: Option<String>,
+    /// Words at the reason.
+    pub reason_error: Option<String>,
+    /// Words at the form that voids.
+    pub void_error: Option<String>,
+    /// Words above the step.
+    pub notice: Option<String>,
+    /// Whether the guard's question can be answered with yes.
+    pub may_confirm: bool,
+}
+
+/// A check with all that its page needs.
+#[derive(Debug)]
+pub struct CheckView {
+    /// The check.
+    pub check: Check,
+    /// Its plan.
+    pub plan: PlanView,
+    /// Its entries.
+    pub entries: Entries,
+    way: Arc<Way>,
+    run: RunState,
+    certificate: Certificate,
+    in_force: Option<i32>,
+    here: Here,
+}
+
+/// Which step an entry is for.
+#[derive(Debug)]
+pub struct Target<'a> {
+    /// The step.
+    pub step: &'a Step,
+    /// Which of its entries.
+    pub repeat: u32,
+    /// The entry that is corrected.
+    pub replaces: Option<ReadingId>,
+    /// An entry of this place that an earlier redo voided.
+    pub redone: Option<ReadingId>,
+    /// Whether the way ends after it.
+    pub is_last: bool,
+}
+
+/// Reads everything.
+pub async fn load(
+    state: &AppState,
+    connection: &mut Connection,
+    check: Check,
+) -> Result<CheckView, WebError> {
+    let plan = plans::version(connection, check.plan_version_id).await?;
+    let purpose = check
+        .purpose
+        .parse()
+        .map_err(|_| WebError::Inner("purpose".into()))?;
+    let way = state
+        .way(connection, &plan, check.certificate_id, purpose)
+        .await?;
+    let entries = checks::entries(connection, check.id).await?;
+    let run = entries.run_state()?;
+    let certificate = registers::certificate(connection, check.certificate_id).await?;
+    let in_force = plans::version_in_force(connection, plan.plan.id).await?;
+    let here = Here::find(state, connection).await?;
+    Ok(CheckView {
+        check,
+        plan,
+        entries,
+        way,
+        run,
+        certificate,
+        in_force,
+        here,
+    })
+}
+
+impl CheckView {
+    /// Finds what an entry is for; nothing when the step is kept already or not next.
+    pub fn target(
+        &self,
+        step: &str,
+        repeat: u32,
+        replaces: Option<ReadingId>,
+    ) -> Option<Target<'_>> {
+        if let Some(id) = replaces {
+            let old = super::check::find_reading(self, id)?;
+            let step = self
+                .way
+                .steps
+                .iter()
+                .find(|step| step.key.0 == old.step_key)?;
+            let repeat = u32::try_from(old.repeat).ok()?;
+            return Some(Target {
+                step,
+                repeat,
+                replaces,
+                redone: None,
+                is_last: false,
+            });
+        }
+        let (next, place) = self.run.next(&self.way.steps)?;
+        if next.key.0 != step || place != repeat {
+            return None;
+        }
+        let redone = self
+            .entries
+            .voided
+            .iter()
+            .rev()
+            .find(|old| old.step_key == next.key.0 && u32::try_from(old.repeat) == Ok(place))
+            .map(|old| old.id);
+        let last = self.way.steps.last();
+        let is_last = last.is_some_and(|last| last.key == next.key && place == last.repeats);
+        Some(Target {
+            step: next,
+            repeat: place,
+            replaces: None,
+            redone,
+            is_last,
+        })
+    }
+
+    fn now_shown(&self, correct: Option<ReadingId>) -> Option<Target<'_>> {
+        if let Some(target) = correct.and_then(|id| self.target("", 0, Some(id))) {
+            return Some(target);
+        }
+        let (step, repeat) = self.run.next(&self.way.steps)?;
+        self.target(&step.key.0, repeat, None)
+    }
+
+    /// Fills the page.
+    pub fn page(
+        &self,
+        signed: &SignedIn,
+        correct: Option<ReadingId>,
+        typed: Typed,
+    ) -> Result<CheckPage, WebError> {
+        let target = self.now_shown(correct);
+        let key = target.as_ref().map(|target| target.step.key.0.clone());
+        Ok(CheckPage {
+            shell: Shell::new(signed, "round", &self.here),
+            id: self.check.id.0,
+            instrument: format!("{} {}", self.plan.instrument.name, self.plan.instrument.tag),
+            beads: self.beads(key.as_deref()),
+            step: target.as_ref().map(|target| self.step_view(target, &typed)),
+            standard: self.standard_view(target.as_ref()),
+            so_far: key
+                .as_deref()
+                .map(|key| self.kept_of(Some(key)))
+                .unwrap_or_default(),
+            all_kept: self.kept_of(None),
+            superseded: self
+                .in_force
+                .filter(|current| *current != self.plan.version.version)
+                .map(|current| (self.plan.version.version, current)),
+            form_token: signed.form_token.clone(),
+            step_back: self.step_back(correct),
+            typed,
+        })
+    }
+
+    fn beads(&self, now: Option<&str>) -> Vec<Bead> {
+        let mut beads: Vec<Bead> = self
+            .way
+            .steps
+            .iter()
+            .map(|step| {
+                let kept = self.run.of_step(&step.key).count();
+                let state = if now == Some(step.key.0.as_str()) {
+                    "now"
+                } else if kept >= step.repeats as usize {
+                    "done"
+                } else {
+                    "todo"
+                };
+                Bead {
+                    title: step.title.clone(),
+                    state,
+                }
+            })
+            .collect();
+        let state = if now.is_none() { "now" } else { "todo" };
+        beads.push(Bead {
+            title: "Verdict".into(),
+            state,
+        });
+        beads
+    }
+
+    fn step_view(&self, target: &Target<'_>, typed: &Typed) -> StepView {
+        let step = target.step;
+        let counted = if step.repeats > 1 {
+            format!("Reading {} of {}.", target.repeat, step.repeats)
+        } else {
+            String::new()
+        };
+        let (kind, sentences, unit, with_added) = match &step.input {
+            Input::Confirm { sentences, caution } => {
+                let sentences = sentences
+                    .iter()
+                    .enumerate()
+                    .map(|(index, text)| {
+                        let name = format!("tick{index}");
+                        let ticked = typed.ticked.contains(&name);
+                        Sentence {
+                            name,
+                            text: text.clone(),
+                            ticked,
+                        }
+                    })
+                    .collect();
+                let kind = if *caution { "caution" } else { "confirm" };
+                (kind, sentences, String::new(), false)
+            }
+            Input::Tag { .. } => ("tag", vec![], String::new(), false),
+            Input::Reading {
+                unit, with_added, ..
+            } => ("reading", vec![], unit.symbol().to_owned(), *with_added),
+        };
+        let (beam, beam_words) = self.step_beam(step);
+        StepView {
+            key: step.key.0.clone(),
+            repeat: target.repeat,
+            form_key: new_key(),
+            replaces: target.replaces.map(|id| id.0),
+            replaced: target
+                .replaces
+                .and_then(|id| super::check::find_reading(self, id))
+                .map(|old| old.typed.clone()),
+            voids: target.replaces.is_some() && !step.voids.is_empty(),
+            kind,
+            instruction: step.instruction.clone(),
+            detail: step.detail.clone(),
+            counted,
+            sentences,
+            unit,
+            with_added,
+            scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
+            beam,
+            beam_words,
+        }
+    }
+
+    fn error_unit(&self) -> Unit {
+        self.way.spec.unit.error_unit(self.way.spec.resolution)
+    }
+
+    /// The beam under a reading shows only what was kept: a value still being typed is never
+    /// judged, and single readings are not held against limits meant for their mean.
+    fn step_beam(&self, step: &Step) -> (String, Option<(String, String, String)>) {
+        let (Input::Reading { unit, .. }, Some(tolerance)) = (&step.input, step.tolerance) else {
+            return (String::new(), None);
+        };
+        let to = self.error_unit();
+        let limit = unit.convert(tolerance, to);
+        let errors: Vec<f64> = self
+            .run
+            .readings(&step.key)
+            .into_iter()
+            .filter_map(|(indication, added)| step.error_as_shown(indication, added))
+            .map(|error| to_f64(unit.convert(error, to)))
+            .collect();
+        let kept = match (errors.len(), step.repeats) {
+            (0, 1) => "Judged when the check is complete.".to_owned(),
+            (0, n) => format!(
+                "Nothing kept yet. The mean of {} is judged.",
+                count_words(n)
+            ),
+            (1, n) if n > 1 => format!(
+                "One reading kept. The mean of {} is judged, after the last.",
+                count_words(n)
+            ),
+            (_, 1) => "One reading kept.".to_owned(),
+            (k, n) => format!(
+                "{k} readings kept. The mean of {} is judged, after the last.",
+                count_words(n)
+            ),
+        };
+        let half = to_f64(limit);
+        let beam = Beam {
+            tolerance: (Some(-half), Some(half)),
+            ticks: errors,
+            ..Beam::new(BeamSize::Page, format!("Tolerance ±{limit} {to}. {kept}"))
+        };
+        let shown = limit.normalize();
+        let ends = (
+            format!("{} {to} tolerance", show_signed(-shown, shown.scale())),
+            kept,
+            format!("{} {to}", show_signed(shown, shown.scale())),
+        );
+        (beam.draw(), Some(ends))
+    }
+
+    fn standard_view(&self, target: Option<&Target<'_>>) -> StandardView {
+        let unit = self.way.spec.unit;
+        let mut lines = Vec::new();
+        let points = &self.way.spec.points;
+        let shown = target.and_then(|target| {
+            let reference = target.step.reference_value.filter(|value| !value.is_zero())?;
+            // The point of this step: its expected value and its certified sum.
+            points.iter().find(|point| {
+                matches!(&target.step.input, Input::Reading { expected, .. } if *expected == point.nominal)
+                    && vaaka_core::standard::combine(&point.pieces, unit)
+                        .is_ok_and(|sum| sum.reference_value == reference)
+            })
+        });
+        let mut title = self.plan.standard.tag.clone();
+        if let Some(point) = shown
+            && let Ok(sum) = vaaka_core::standard::combine(&point.pieces, unit)
+        {
+            let names: Vec<String> = point.pieces.iter().map(|piece| piece.tag.clone()).collect();
+            title = format!("{title} · {} {unit}", point.nominal.normalize());
+            lines.push(format!("pieces {}", names.join(" + ")));
+            let scale = sum.reference_value.normalize().scale();
+            lines.push(format!(
+                "certified {} {unit}",
+                show_decimal(sum.reference_value.normalize(), scale)
+            ));
+            let to = self.error_unit();
+            let expanded = 2.0 * sum.standard_uncertainty * to_f64(unit.convert(1.into(), to));
+            let decimals = decimals_of(unit.convert(self.way.spec.resolution, to)) + 2;
+            lines.push(format!(
+                "U {} {to}, k = 2",
+                vaaka_core::quantity::show_float(expanded, decimals)
+            ));
+        }
+        lines.push(format!(
+            "certificate {}, due {}",
+            self.certificate.number,
+            self.certificate.valid_until.0.strftime("%-d %b %Y")
+        ));
+        StandardView { title, lines }
+    }
+
+    fn kept_of(&self, step: Option<&str>) -> Vec<KeptRow> {
+        let to = self.error_unit();
+        self.entries
+            .standing
+            .iter()
+            .filter(|standing| standing.reading.kind == "reading")
+            .filter(|standing| step.is_none_or(|step| standing.reading.step_key == step))
+            .filter_map(|standing| {
+                let reading = &standing.reading;
+                let step = self
+                    .way
+                    .steps
+                    .iter()
+                    .find(|step| step.key.0 == reading.step_key)?;
+                let unit = self.way.spec.unit;
+                let indication = reading.indication?;
+                let error = step
+                    .error_as_shown(indication, reading.added)
+                    .map(|error| unit.convert(error, to).normalize());
+                Some(KeptRow {
+                    id: reading.id.0,
+                    title: step.title.clone(),
+                    number: reading.repeat,
+                    value: format!("{} {unit}", show_decimal(indication, indication.scale())),
+                    error: error
+                        .map(|error| format!("{} {to}", show_signed(error, error.scale().min(4))))
+                        .unwrap_or_default(),
+                    by: standing.person.clone(),
+                })
+            })
+            .collect()
+    }
+
+    /// Esc leads to the last reading kept, for correction; from a correction back to the step.
+    fn step_back(&self, correct: Option<ReadingId>) -> Option<String> {
+        let id = self.check.id;
+        if correct.is_some() {
+            return Some(format!("/checks/{id}"));
+        }
+        let last = self
+            .entries
+            .standing
+            .iter()
+            .rev()
+            .find(|s| s.reading.kind == "reading")?;
+        Some(format!("/checks/{id}?correct={}", last.reading.id))
+    }
+}
+
+fn count_words(n: u32) -> String {
+    match n {
+        2 => "two".into(),
+        3 => "three".into(),
+        4 => "four".into(),
+        5 => "five".into(),
+        n => n.to_string(),
+    }
+}
+
+/// A bead of the way.
+#[derive(Debug)]
+pub struct Bead {
+    title: String,
+    state: &'static str,
+}
+
+/// A sentence to tick.
+#[derive(Debug)]
+pub struct Sentence {
+    name: String,
+    text: String,
+    ticked: bool,
+}
+
+/// The step on the screen.
+#[derive(Debug)]
+pub struct StepView {
+    key: String,
+    repeat: u32,
+    form_key: Uuid,
+    replaces: Option<i64>,
+    replaced: Option<String>,
+    voids: bool,
+    kind: &'static str,
+    instruction: String,
+    detail: String,
+    counted: String,
+    sentences: Vec<Sentence>,
+    unit: String,
+    with_added: bool,
+    scene: String,
+    beam: String,
+    beam_words: Option<(String, String, String)>,
+}
+
+/// The standard's card.
+#[derive(Debug)]
+pub struct StandardView {
+    title: String,
+    lines: Vec<String>,
+}
+
+/// A kept reading.
+#[derive(Debug)]
+pub struct KeptRow {
+    id: i64,
+    title: String,
+    number: i32,
+    value: String,
+    error: String,
+    by: String,
+}
+
+/// The page.
+#[derive(Debug, Template)]
+#[template(path = "check.html")]
+pub struct CheckPage {
+    shell: Shell,
+    id: i64,
+    instrument: String,
+    beads: Vec<Bead>,
+    step: Option<StepView>,
+    standard: StandardView,
+    so_far: Vec<KeptRow>,
+    all_kept: Vec<KeptRow>,
+    superseded: Option<(i32, i32)>,
+    form_token: String,
+    step_back: Option<String>,
+    typed: Typed,
+}

@@ -1,0 +1,216 @@
+//! Who is signed in. The session's data lives on the server; the cookie carries only its id.
+
+use async_trait::async_trait;
+use axum::extract::{FromRequestParts, OptionalFromRequestParts};
+use axum::http::request::Parts;
+use axum::http::{HeaderMap, header};
+use jiff::Timestamp;
+use serde::{Deserialize, Serialize};
+use time::OffsetDateTime;
+use tower_sessions::cookie::SameSite;
+use tower_sessions::session::{Id, Record};
+use tower_sessions::session_store::{self, Error as StoreFailure};
+use tower_sessions::{Expiry, Session, SessionManagerLayer, SessionStore};
+use vaaka_store::ids::PersonId;
+use vaaka_store::rows::Person;
+use vaaka_store::{Store, StoreError, people, sessions};
+
+use crate::error::WebError;
+use crate::state::AppState;
+
+/// A sign-in lasts a long shift and a bit; nobody is signed out in the middle of one.
+const HOURS: i64 = 14;
+const KEY: &str = "signed_in";
+
+/// Sessions in PostgreSQL.
+#[derive(Debug, Clone)]
+pub struct PgSessions {
+    store: Store,
+}
+
+fn failure(error: StoreError) -> StoreFailure {
+    StoreFailure::Backend(error.to_string())
+}
+
+fn instant(at: OffsetDateTime) -> session_store::Result<Timestamp> {
+    Timestamp::from_second(at.unix_timestamp())
+        .map_err(|error| StoreFailure::Encode(error.to_string()))
+}
+
+fn encoded(record: &Record) -> session_store::Result<serde_json::Value> {
+    serde_json::to_value(&record.data).map_err(|error| StoreFailure::Encode(error.to_string()))
+}
+
+#[async_trait]
+impl SessionStore for PgSessions {
+    async fn create(&self, record: &mut Record) -> session_store::Result<()> {
+        loop {
+            let data = encoded(record)?;
+            let until = instant(record.expiry_date)?;
+            if sessions::create(&self.store, &record.id.to_string(), data, until)
+                .await
+                .map_err(failure)?
+            {
+                return Ok(());
+            }
+            record.id = Id::default();
+        }
+    }
+
+    async fn save(&self, record: &Record) -> session_store::Result<()> {
+        let until = instant(record.expiry_date)?;
+        sessions::save(&self.store, &record.id.to_string(), encoded(record)?, until)
+            .await
+            .map_err(failure)
+    }
+
+    async fn load(&self, id: &Id) -> session_store::Result<Option<Record>> {
+        // Sessions end by the machine's clock, also where the application's is set elsewhere.
+        let found = sessions::load(&self.store, &id.to_string(), Timestamp::now())
+            .await
+            .map_err(failure)?;
+        let Some((data, until)) = found else {
+            return Ok(None);
+        };
+        let data = serde_json::from_value(data)
+            .map_err(|error| StoreFailure::Decode(error.to_string()))?;
+        let expiry_date = OffsetDateTime::from_unix_timestamp(until.as_second())
+            .map_err(|error| StoreFailure::Decode(error.to_string()))?;
+        Ok(Some(Record {
+            id: *id,
+            data,
+            expiry_date,
+        }))
+    }
+
+    async fn delete(&self, id: &Id) -> session_store::Result<()> {
+        sessions::delete(&self.store, &id.to_string())
+            .await
+            .map_err(failure)
+    }
+}
+
+/// The layer that reads and writes the session cookie.
+pub fn layer(state: &AppState) -> SessionManagerLayer<PgSessions> {
+    SessionManagerLayer::new(PgSessions {
+        store: state.store.clone(),
+    })
+    .with_name("vaaka")
+    .with_http_only(true)
+    .with_same_site(SameSite::Lax)
+    .with_secure(state.settings.secure_cookies)
+    .with_expiry(Expiry::OnInactivity(time::Duration::hours(HOURS)))
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+struct Stored {
+    person: PersonId,
+    form_token: String,
+}
+
+/// Signs a person in under a fresh session id, so that an id known before is worth nothing.
+pub async fn sign_in(session: &Session, person: PersonId) -> Result<(), WebError> {
+    session.cycle_id().await?;
+    let form_token = uuid::Uuid::new_v4().simple().to_string();
+    session.insert(KEY, Stored { person, form_token }).await?;
+    Ok(())
+}
+
+/// Forgets the session, here and on the server.
+pub async fn sign_out(session: &Session) -> Result<(), WebError> {
+    session.flush().await?;
+    Ok(())
+}
+
+/// Name of the cookie that keeps the chosen look; it holds nothing else.
+pub const LOOK_COOKIE: &str = "vaaka_look";
+
+/// The look that a browser asked for: auto, light or dark.
+pub fn look_of(headers: &HeaderMap) -> &'static str {
+    let cookies = headers
+        .get_all(header::COOKIE)
+        .iter()
+        .filter_map(|value| value.to_str().ok());
+    let chosen = cookies
+        .flat_map(|line| line.split(';'))
+        .filter_map(|pair| pair.trim().split_once('='))
+        .find(|(name, _)| *name == LOOK_COOKIE);
+    match chosen {
+        Some((_, "light")) => "light",
+        Some((_, "dark")) => "dark",
+        _ => "auto",
+    }
+}
+
+/// The person who is signed in; as an argument of a handler it says that one is needed.
+#[derive(Debug, Clone)]
+pub struct SignedIn {
+    /// The person.
+    pub person: Person,
+    /// Token that every form of this session carries.
+    pub form_token: String,
+    /// Chosen look.
+    pub look: &'static str,
+}
+
+impl SignedIn {
+    /// Checks the token of a form.
+    pub fn check_form(&self, token: &str) -> Result<(), WebError> {
+        if token == self.form_token {
+            Ok(())
+        } else {
+            Err(WebError::ForeignForm)
+        }
+    }
+
+    /// Checks that this person may run checks.
+    pub fn may_check(&self) -> Result<(), WebError> {
+        match self.person.role.as_str() {
+            "technician" | "lead" => Ok(()),
+            "viewer" => Err(WebError::NotAllowed { who: "viewer" }),
+            _ => Err(WebError::NotAllowed {
+                who: "administrator",
+            }),
+        }
+    }
+}
+
+impl FromRequestParts<AppState> for SignedIn {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &AppState) -> Result<Self, WebError> {
+        let found = <Self as OptionalFromRequestParts<AppState>>::from_request_parts(parts, state);
+        found.await?.ok_or_else(|| WebError::SignedOut {
+            // A form that was sent while signed out comes back to the page that held it.
+            next: parts
+                .uri
+                .path_and_query()
+                .map_or("/", |path| path.as_str())
+                .to_owned(),
+        })
+    }
+}
+
+impl OptionalFromRequestParts<AppState> for SignedIn {
+    type Rejection = WebError;
+
+    async fn from_request_parts(
+        parts: &mut Parts,
+        state: &AppState,
+    ) -> Result<Option<Self>, WebError> {
+        let session = Session::from_request_parts(parts, state)
+            .await
+            .map_err(|(_, cause)| WebError::Inner(cause.to_owned()))?;
+        let Some(stored) = session.get::<Stored>(KEY).await? else {
+            return Ok(None);
+        };
+        let look = look_of(&parts.headers);
+        let mut connection = state.store.connection().await?;
+        let person = people::by_id(&mut connection, stored.person).await?;
+        Ok(person.map(|person| Self {
+            person,
+            form_token: stored.form_token,
+            look,
+        }))
+    }
+}

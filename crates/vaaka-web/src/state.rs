@@ -1,0 +1,117 @@
+//! What every handler has at hand.
+
+use std::collections::HashMap;
+use std::sync::{Arc, RwLock};
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use vaaka_core::method::{self, Method, PlanSpec, Purpose, Step};
+use vaaka_store::ids::{CertificateId, PlanVersionId};
+use vaaka_store::plans::{self, PlanView};
+use vaaka_store::{Connection, Store};
+
+use crate::clock::Clock;
+use crate::error::WebError;
+
+/// How the application is run.
+#[derive(Debug, Clone, Default)]
+pub struct Settings {
+    /// Marks cookies `Secure`; on when the site is served over TLS.
+    pub secure_cookies: bool,
+    /// Shown on the sign-in page of a demo, so that a newcomer can get in.
+    pub demo_sign_ins: Vec<(String, String, String)>,
+}
+
+/// Shared state; cheap to clone.
+#[derive(Debug, Clone)]
+pub struct AppState {
+    /// The database.
+    pub store: Store,
+    /// The time.
+    pub clock: Arc<dyn Clock>,
+    /// How the application is run.
+    pub settings: Arc<Settings>,
+    ways: Arc<RwLock<HashMap<WayKey, Arc<Way>>>>,
+}
+
+type WayKey = (PlanVersionId, CertificateId, Purpose);
+
+/// A plan version read for one certificate, with its steps.
+#[derive(Debug)]
+pub struct Way {
+    /// What the method works with.
+    pub spec: PlanSpec,
+    /// The steps.
+    pub steps: Vec<Step>,
+}
+
+/// Ways kept at most; past it the memory is emptied, since they are quickly read again.
+const MOST_WAYS: usize = 2_000;
+
+impl AppState {
+    /// State over a store and a clock.
+    #[must_use]
+    pub fn new(store: Store, clock: Arc<dyn Clock>, settings: Settings) -> Self {
+        Self {
+            store,
+            clock,
+            settings: Arc::new(settings),
+            ways: Arc::default(),
+        }
+    }
+
+    /// The present instant.
+    #[must_use]
+    pub fn now(&self) -> Timestamp {
+        self.clock.now()
+    }
+
+    /// The way of a plan version. Versions, points and certified values are never changed once
+    /// written, so what was read once may be kept.
+    pub(crate) async fn way(
+        &self,
+        connection: &mut Connection,
+        view: &PlanView,
+        certificate: CertificateId,
+        purpose: Purpose,
+    ) -> Result<Arc<Way>, WebError> {
+        let key = (view.version.id, certificate, purpose);
+        let kept = self
+            .ways
+            .read()
+            .ok()
+            .and_then(|ways| ways.get(&key).cloned());
+        if let Some(way) = kept {
+            return Ok(way);
+        }
+        let spec = plans::spec(connection, view, certificate, purpose).await?;
+        let steps = method_of(view)?.way(&spec)?;
+        let way = Arc::new(Way { spec, steps });
+        if let Ok(mut ways) = self.ways.write() {
+            if ways.len() >= MOST_WAYS {
+                ways.clear();
+            }
+            ways.insert(key, way.clone());
+        }
+        Ok(way)
+    }
+}
+
+/// The method of a plan.
+pub(crate) fn method_of(view: &PlanView) -> Result<&'static dyn Method, WebError> {
+    Ok(method::by_key(&view.plan.method_key)?)
+}
+
+/// "Tuesday night 22:00–06:00" and the like are shown in the site's zone.
+pub(crate) fn local_time(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned_datetime(zone.clone())
+        .strftime("%H:%M")
+        .to_string()
+}
+
+/// A day and time for people.
+pub(crate) fn local_day_time(at: Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned_datetime(zone.clone())
+        .strftime("%-d %b %Y, %H:%M")
+        .to_string()
+}

@@ -1,0 +1,37 @@
+// Keys of a check: Enter ticks and moves on, Esc steps back, F8 opens the form that voids.
+export function runCheck(check) {
+  const boxes = [...check.querySelectorAll(".ticks input[type=checkbox]")];
+  const field = check.querySelector("#typed");
+  // What stands in the field is what was refused or lost: typing on replaces it at once.
+  if (field && field.value) field.select();
+
+  check.addEventListener("keydown", (event) => {
+    const index = boxes.indexOf(event.target);
+    if (event.key === "Enter" && index >= 0) {
+      event.preventDefault();
+      event.target.checked = true;
+      const open = boxes.find((box) => !box.checked);
+      if (open) open.focus();
+      else event.target.form.requestSubmit();
+    }
+    // With two fields, Enter in the first goes to the second.
+    const added = check.querySelector("#added");
+    if (event.key === "Enter" && event.target === field && added && !added.value) {
+      event.preventDefault();
+      added.focus();
+    }
+  });
+
+  document.addEventListener("keydown", (event) => {
+    if (event.key === "Escape" && check.dataset.stepBack) {
+      event.preventDefault();
+      window.location.assign(check.dataset.stepBack);
+    }
+    if (event.key === "F8") {
+      event.preventDefault();
+      const box = check.querySelector("[data-void]");
+      box.open = true;
+      box.querySelector("select").focus();
+    }
+  });
+}
