@@ -1,1 +1,17 @@
-fn main() {}
+//! The program: parses the command line and calls the library.
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+#[tokio::main]
+async fn main() -> ExitCode {
+    let command = vaaka::cli::CommandLine::parse();
+    match vaaka::cli::run(command).await {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(error) => {
+            eprintln!("vaaka: {error}");
+            ExitCode::FAILURE
+        }
+    }
+}

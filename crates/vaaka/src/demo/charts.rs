@@ -1,0 +1,245 @@
+//! The charts of the demo world while its history is being made: the same fold as live, with
+//! the rows kept in memory.
+
+use jiff::{SignedDuration, Timestamp};
+use vaaka_core::chart::{ChartState, SigmaSource};
+use vaaka_core::check::{Completion, DRIFT_WINDOW, PastPoint, StreamSlot, freeze_baseline};
+use vaaka_core::judgement::{Characteristic, ConformityResult};
+use vaaka_store::conclude::{EACH_SHIFT_SECONDS, apply_changes, point_row};
+use vaaka_store::ids::{EventId, InstrumentId, PersonId, SegmentId, SetUpId, StreamId};
+use vaaka_store::rows::{Baseline, Check, Segment, Stream};
+use vaaka_store::{At, to_word};
+
+use super::World;
+use crate::AppError;
+
+/// One stream under way.
+#[derive(Debug)]
+pub struct Book {
+    stream: StreamId,
+    segment: usize,
+    /// Chart of the segment.
+    pub slot: StreamSlot,
+    /// Counted points of the segment: index in the world's points, time, value.
+    series: Vec<(usize, Timestamp, f64)>,
+    resolution: f64,
+}
+
+/// Interval of the demo's plans.
+pub fn interval() -> SignedDuration {
+    SignedDuration::from_secs(EACH_SHIFT_SECONDS)
+}
+
+fn fault(error: impl std::fmt::Display) -> AppError {
+    AppError::Demo(error.to_string())
+}
+
+fn json(value: &impl serde::Serialize) -> Result<serde_json::Value, AppError> {
+    serde_json::to_value(value).map_err(fault)
+}
+
+impl Book {
+    /// Opens a stream for a characteristic.
+    pub fn open(
+        world: &mut World,
+        instrument: InstrumentId,
+        set_up: SetUpId,
+        characteristic: &Characteristic,
+        resolution: f64,
+        at: Timestamp,
+    ) -> Result<Self, AppError> {
+        let stream = StreamId(next(world.streams.len()));
+        world.streams.push(Stream {
+            id: stream,
+            instrument_id: instrument,
+            set_up_id: set_up,
+            method_key: vaaka_core::method::weighing::KEY.to_owned(),
+            characteristic_key: characteristic.key.clone(),
+            label: characteristic.label.clone(),
+            nominal: characteristic.nominal,
+            unit: characteristic.unit.symbol().to_owned(),
+            decimals: i32::try_from(characteristic.mean_decimals()).map_err(fault)?,
+            interval_seconds: EACH_SHIFT_SECONDS,
+        });
+        let state = ChartState::new(interval());
+        let slot = StreamSlot {
+            key: characteristic.key.clone(),
+            design: None,
+            sigma_source: None,
+            state,
+            recent: Vec::new(),
+        };
+        let mut book = Self {
+            stream,
+            segment: 0,
+            slot,
+            series: Vec::new(),
+            resolution,
+        };
+        book.push_segment(world, 1, "first checks", None, at)?;
+        Ok(book)
+    }
+
+    fn push_segment(
+        &mut self,
+        world: &mut World,
+        ordinal: i32,
+        cause: &str,
+        event: Option<EventId>,
+        at: Timestamp,
+    ) -> Result<(), AppError> {
+        self.segment = world.segments.len();
+        self.series.clear();
+        self.slot.recent.clear();
+        self.slot.state = ChartState::new(interval());
+        world.segments.push(Segment {
+            id: SegmentId(next(world.segments.len())),
+            stream_id: self.stream,
+            ordinal,
+            opened_at: At(at),
+            cause: cause.to_owned(),
+            event_id: event,
+            design: self.slot.design.as_ref().map(json).transpose()?,
+            sigma_source: self.slot.sigma_source.as_ref().map(to_word).transpose()?,
+            state: json(&self.slot.state)?,
+        });
+        Ok(())
+    }
+
+    /// A new segment after an adjustment or a move: sigma is kept, the level is provisional.
+    pub fn new_segment(
+        &mut self,
+        world: &mut World,
+        cause: &str,
+        event: EventId,
+        at: Timestamp,
+    ) -> Result<(), AppError> {
+        let ordinal = world.segments[self.segment].ordinal + 1;
+        let ended = world.segments[self.segment].id;
+        for signal in world
+            .signals
+            .iter_mut()
+            .filter(|signal| signal.segment_id == ended)
+        {
+            "closed".clone_into(&mut signal.state);
+        }
+        self.slot.design = self
+            .slot
+            .design
+            .as_ref()
+            .map(|design| design.after_adjustment(0.0));
+        self.push_segment(world, ordinal, cause, Some(event), at)
+    }
+
+    /// Takes the point that a check brings.
+    pub fn take(
+        &mut self,
+        world: &mut World,
+        check: &Check,
+        completion: &Completion,
+        judged: &(Characteristic, ConformityResult),
+        at: Timestamp,
+    ) -> Result<(), AppError> {
+        let Some(point) = completion
+            .points
+            .iter()
+            .find(|point| point.key == self.slot.key)
+        else {
+            return Ok(());
+        };
+        let segment = world.segments[self.segment].id;
+        let row = point_row(point, self.stream, segment, check, judged, at)?;
+        let index = world.points.len();
+        world.points.push(row);
+        let Some(ordinal) = point.ordinal else {
+            return Ok(());
+        };
+        self.slot.state = point.state.clone();
+        self.series.push((index, at, point.value));
+        self.slot.recent.push(PastPoint {
+            ordinal,
+            measured_at: at,
+            value: point.value,
+        });
+        if self.slot.recent.len() > DRIFT_WINDOW {
+            self.slot.recent.remove(0);
+        }
+        if let Some(evaluation) = &point.evaluation {
+            apply_changes(
+                &mut world.signals,
+                &evaluation.changes,
+                self.stream,
+                segment,
+                ordinal,
+                at,
+            )?;
+        }
+        world.segments[self.segment].state = json(&self.slot.state)?;
+        Ok(())
+    }
+
+    /// Number of counted points in the segment.
+    pub fn points(&self) -> usize {
+        self.series.len()
+    }
+
+    /// Freezes limits from the points of the segment so far and replays them under these.
+    pub fn freeze(
+        &mut self,
+        world: &mut World,
+        by: PersonId,
+        at: Timestamp,
+        reason: &str,
+    ) -> Result<(), AppError> {
+        let points: Vec<(Timestamp, f64)> = self
+            .series
+            .iter()
+            .map(|(_, at, value)| (*at, *value))
+            .collect();
+        let frozen =
+            freeze_baseline(&points, points.len(), interval(), self.resolution).map_err(fault)?;
+        for ((index, _, _), evaluation) in self.series.iter().zip(&frozen.evaluations) {
+            let row = &mut world.points[*index];
+            row.center_line = Some(evaluation.center_line);
+            row.lower_control_limit = Some(evaluation.lower_control_limit);
+            row.upper_control_limit = Some(evaluation.upper_control_limit);
+            row.ewma = Some(evaluation.ewma);
+            row.ewma_half_width = Some(evaluation.ewma_half_width);
+            row.provisional = false;
+            row.firings = json(&evaluation.firings)?;
+            row.advisory = json(&evaluation.advisory)?;
+            row.signalled = false;
+        }
+        let limits = frozen.study.limits;
+        let segment = &mut world.segments[self.segment];
+        world.baselines.push(Baseline {
+            segment_id: segment.id,
+            name: format!("Baseline of {} shifts", frozen.study.points),
+            first_at: At(points.first().map_or(at, |point| point.0)),
+            last_at: At(points.last().map_or(at, |point| point.0)),
+            points: i32::try_from(frozen.study.points).map_err(fault)?,
+            center_line: limits.center_line,
+            lower_control_limit: limits.lower_control_limit,
+            upper_control_limit: limits.upper_control_limit,
+            sigma: limits.sigma,
+            multiplier: limits.multiplier,
+            sigma_source: to_word::<SigmaSource>(&limits.sigma_source)?,
+            mean_moving_range: frozen.study.mean_moving_range,
+            frozen_by: by,
+            frozen_at: At(at),
+            reason: reason.to_owned(),
+        });
+        segment.design = Some(json(&frozen.design)?);
+        segment.sigma_source = Some(to_word(&limits.sigma_source)?);
+        segment.state = json(&frozen.state)?;
+        self.slot.design = Some(frozen.design);
+        self.slot.sigma_source = Some(limits.sigma_source);
+        self.slot.state = frozen.state;
+        Ok(())
+    }
+}
+
+/// The next id of a table whose ids begin at 1.
+pub fn next(length: usize) -> i64 {
+    i64::try_from(length).unwrap_or(i64::MAX - 1) + 1
+}

@@ -1,0 +1,16 @@
+//! The demo world: Velmaranta Laminates, an invented mill.
+//!
+//! A seeded generator makes a history that ends with the current shift, whatever the day is.
+//! It invents readings only: every check goes through the same evaluation as a live one, so no
+//! verdict or signal is written by hand. All names and values are made up.
+
+mod charts;
+mod generate;
+mod load;
+mod noise;
+mod scales;
+mod world;
+
+pub use generate::{Request, generate};
+pub use load::load;
+pub use world::{World, sign_ins};

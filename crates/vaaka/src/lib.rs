@@ -1,0 +1,35 @@
+//! Command line, start-up and demo data.
+
+pub mod cli;
+pub mod demo;
+
+use thiserror::Error;
+
+/// Why the program stops.
+#[derive(Debug, Error)]
+pub enum AppError {
+    /// The store failed.
+    #[error(transparent)]
+    Store(#[from] vaaka_store::StoreError),
+    /// A file or socket failed; the text names it.
+    #[error("{what}: {cause}")]
+    Io {
+        /// What was tried.
+        what: String,
+        /// What came of it.
+        cause: std::io::Error,
+    },
+    /// The demo world does not fit the rules of the core; a fault in its data.
+    #[error("the demo world cannot be made: {0}")]
+    Demo(String),
+    /// A value on the command line or in the environment does not fit.
+    #[error("{name} is “{value}”: {expected}")]
+    Setting {
+        /// Its name.
+        name: &'static str,
+        /// What was given.
+        value: String,
+        /// What is expected.
+        expected: &'static str,
+    },
+}
