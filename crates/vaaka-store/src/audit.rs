@@ -122,9 +122,7 @@ pub async fn record(
         .first(connection)
         .await
         .optional()?;
-    let previous = previous
-        .as_ref()
-        .map(|(sequence, hash)| (*sequence, hash.as_slice()));
+    let previous = previous.as_ref().map(|(sequence, hash)| (*sequence, hash.as_slice()));
     diesel::insert_into(audit_entries::table)
         .values(AuditEntry::following(previous, happening))
         .execute(connection)

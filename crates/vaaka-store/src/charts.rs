@@ -35,20 +35,12 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<StreamView>, 
     let rows: Vec<(Stream, Instrument, Area)> = chart_streams::table
         .inner_join(instruments::table.inner_join(areas::table))
         .order((areas::walk_order, instruments::tag, chart_streams::id))
-        .select((
-            Stream::as_select(),
-            Instrument::as_select(),
-            Area::as_select(),
-        ))
+        .select((Stream::as_select(), Instrument::as_select(), Area::as_select()))
         .load(connection)
         .await?;
     Ok(rows
         .into_iter()
-        .map(|(stream, instrument, area)| StreamView {
-            stream,
-            instrument,
-            area,
-        })
+        .map(|(stream, instrument, area)| StreamView { stream, instrument, area })
         .collect())
 }
 
@@ -63,18 +55,10 @@ pub async fn by_id(
     let (stream, instrument, area): (Stream, Instrument, Area) = chart_streams::table
         .inner_join(instruments::table.inner_join(areas::table))
         .filter(chart_streams::id.eq(id))
-        .select((
-            Stream::as_select(),
-            Instrument::as_select(),
-            Area::as_select(),
-        ))
+        .select((Stream::as_select(), Instrument::as_select(), Area::as_select()))
         .first(connection)
         .await?;
-    Ok(StreamView {
-        stream,
-        instrument,
-        area,
-    })
+    Ok(StreamView { stream, instrument, area })
 }
 
 /// The newest points of a stream in brief, for beams and small charts.
@@ -153,6 +137,35 @@ pub async fn newest_points(
     .bind::<BigInt, _>(count)
     .load(connection)
     .await?)
+}
+
+/// Control limits at the newest counted point of a characteristic: lower, centre, upper.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn control_limits_of(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    set_up: SetUpId,
+    key: &str,
+) -> Result<Option<(f64, f64, f64)>, StoreError> {
+    type Limits = (Option<f64>, Option<f64>, Option<f64>);
+    let found: Option<Limits> = chart_points::table
+        .inner_join(chart_streams::table.on(chart_streams::id.eq(chart_points::stream_id)))
+        .filter(chart_streams::instrument_id.eq(instrument))
+        .filter(chart_streams::set_up_id.eq(set_up))
+        .filter(chart_streams::characteristic_key.eq(key))
+        .filter(chart_points::ordinal.is_not_null())
+        .order((chart_points::measured_at.desc(), chart_points::id.desc()))
+        .select((
+            chart_points::lower_control_limit,
+            chart_points::center_line,
+            chart_points::upper_control_limit,
+        ))
+        .first(connection)
+        .await
+        .optional()?;
+    Ok(found.and_then(|(lower, center, upper)| Some((lower?, center?, upper?))))
 }
 
 /// A point with what a person wants to know of it.
@@ -304,11 +317,7 @@ pub async fn lock_streams(
             .await?;
         let recent = recent_points(connection, segment.id).await?;
         let slot = slot(&stream, &segment, recent)?;
-        locked.push(LockedStream {
-            stream,
-            segment,
-            slot,
-        });
+        locked.push(LockedStream { stream, segment, slot });
     }
     Ok(locked)
 }
@@ -322,22 +331,14 @@ async fn recent_points(
         .filter(chart_points::ordinal.is_not_null())
         .order(chart_points::ordinal.desc())
         .limit(i64::try_from(DRIFT_WINDOW).unwrap_or(i64::MAX))
-        .select((
-            chart_points::ordinal,
-            chart_points::measured_at,
-            chart_points::value,
-        ))
+        .select((chart_points::ordinal, chart_points::measured_at, chart_points::value))
         .load(connection)
         .await?;
     Ok(rows
         .into_iter()
         .rev()
         .filter_map(|(ordinal, At(measured_at), value)| {
-            Some(PastPoint {
-                ordinal: u64::try_from(ordinal?).ok()?,
-                measured_at,
-                value,
-            })
+            Some(PastPoint { ordinal: u64::try_from(ordinal?).ok()?, measured_at, value })
         })
         .collect())
 }
@@ -351,22 +352,12 @@ pub fn slot(
     segment: &Segment,
     recent: Vec<PastPoint>,
 ) -> Result<StreamSlot, StoreError> {
-    let design: Option<ChartDesign> = segment
-        .design
-        .clone()
-        .map(serde_json::from_value)
-        .transpose()
-        .map_err(unreadable)?;
+    let design: Option<ChartDesign> =
+        segment.design.clone().map(serde_json::from_value).transpose().map_err(unreadable)?;
     let state: ChartState = serde_json::from_value(segment.state.clone()).map_err(unreadable)?;
     let sigma_source: Option<SigmaSource> =
         segment.sigma_source.as_deref().map(word).transpose()?;
-    Ok(StreamSlot {
-        key: stream.characteristic_key.clone(),
-        design,
-        sigma_source,
-        state,
-        recent,
-    })
+    Ok(StreamSlot { key: stream.characteristic_key.clone(), design, sigma_source, state, recent })
 }
 
 /// Usual distance between the checks of a stream.

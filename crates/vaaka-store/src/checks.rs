@@ -100,9 +100,9 @@ pub async fn open(
         .await;
     match result {
         // Someone else opened it at the same moment.
-        Err(StoreError::Conflict { .. }) => find_open(connection, new.plan.plan.id)
-            .await?
-            .ok_or(StoreError::NotFound),
+        Err(StoreError::Conflict { .. }) => {
+            find_open(connection, new.plan.plan.id).await?.ok_or(StoreError::NotFound)
+        }
         other => other,
     }
 }
@@ -126,11 +126,7 @@ async fn find_open(
 /// # Errors
 /// [`StoreError`].
 pub async fn by_id(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Check, StoreError> {
-    Ok(checks::table
-        .find(id)
-        .select(Check::as_select())
-        .first(connection)
-        .await?)
+    Ok(checks::table.find(id).select(Check::as_select()).first(connection).await?)
 }
 
 /// An entry that stands, with the name of who kept it.
@@ -167,21 +163,11 @@ pub async fn entries(
         .left_join(reading_voids::table.on(reading_voids::reading_id.eq(readings::id)))
         .filter(readings::check_id.eq(id))
         .order(readings::id)
-        .select((
-            Reading::as_select(),
-            people::name,
-            reading_voids::reading_id.nullable(),
-        ))
+        .select((Reading::as_select(), people::name, reading_voids::reading_id.nullable()))
         .load(connection)
         .await?;
-    let replaced: Vec<ReadingId> = rows
-        .iter()
-        .filter_map(|(row, _, _)| row.replaces_id)
-        .collect();
-    let mut entries = Entries {
-        all: rows.len(),
-        ..Entries::default()
-    };
+    let replaced: Vec<ReadingId> = rows.iter().filter_map(|(row, _, _)| row.replaces_id).collect();
+    let mut entries = Entries { all: rows.len(), ..Entries::default() };
     for (reading, person, voided) in rows {
         if replaced.contains(&reading.id) {
             continue;
@@ -219,9 +205,7 @@ impl Entries {
 fn value_of(row: &Reading) -> Result<EntryValue, StoreError> {
     match (row.kind.as_str(), row.indication) {
         ("confirmed", _) => Ok(EntryValue::Confirmed),
-        ("tag", _) => Ok(EntryValue::Tag {
-            tag: row.typed.clone(),
-        }),
+        ("tag", _) => Ok(EntryValue::Tag { tag: row.typed.clone() }),
         ("reading", Some(indication)) => Ok(EntryValue::Reading {
             indication,
             added: row.added,
@@ -291,9 +275,7 @@ pub async fn keep(
             Err(other) => return Err(other),
         }
     }
-    Err(StoreError::Conflict {
-        constraint: "audit_entries".to_owned(),
-    })
+    Err(StoreError::Conflict { constraint: "audit_entries".to_owned() })
 }
 
 async fn kept_before(
@@ -329,27 +311,20 @@ async fn try_keep(
         match new.value {
             EntryValue::Confirmed => ("confirmed", None, None, false),
             EntryValue::Tag { .. } => ("tag", None, None, false),
-            EntryValue::Reading {
-                indication,
-                added,
-                far_confirmed,
-            } => ("reading", Some(*indication), *added, *far_confirmed),
+            EntryValue::Reading { indication, added, far_confirmed } => {
+                ("reading", Some(*indication), *added, *far_confirmed)
+            }
         };
     let replaces = new.replaces.map(|(id, _)| id.0);
     let reason = new.replaces.map(|(_, reason)| reason);
     let repeat = i32::try_from(new.repeat).map_err(unreadable)?;
     let entry = AuditEntry::following(
-        head.as_ref()
-            .map(|(sequence, hash)| (*sequence, hash.as_slice())),
+        head.as_ref().map(|(sequence, hash)| (*sequence, hash.as_slice())),
         &Happening {
             chain: &chain,
             at: new.received_at,
             person: Some(new.person),
-            action: if replaces.is_some() {
-                "entry_replaced"
-            } else {
-                "entry_kept"
-            },
+            action: if replaces.is_some() { "entry_replaced" } else { "entry_kept" },
             detail: json!({
                 "step": new.step, "repeat": new.repeat, "typed": new.typed, "value": new.value,
                 "replaces": replaces, "reason": reason,
@@ -513,11 +488,7 @@ pub async fn of_shift(
     let rows: Vec<(Check, PlanId, Option<String>, Option<String>)> = checks::table
         .inner_join(plan_versions::table)
         .left_join(results::table)
-        .filter(
-            checks::shift_instance_id
-                .eq(shift)
-                .or(checks::state.eq("open")),
-        )
+        .filter(checks::shift_instance_id.eq(shift).or(checks::state.eq("open")))
         .order(checks::id)
         .select((
             Check::as_select(),
@@ -529,12 +500,7 @@ pub async fn of_shift(
         .await?;
     Ok(rows
         .into_iter()
-        .map(|(check, plan, conforms, control)| ShiftCheck {
-            check,
-            plan,
-            conforms,
-            control,
-        })
+        .map(|(check, plan, conforms, control)| ShiftCheck { check, plan, conforms, control })
         .collect())
 }
 
@@ -559,13 +525,7 @@ pub async fn attempts(
         .select(results::conforms)
         .load(connection)
         .await?;
-    rows.iter()
-        .map(|text| {
-            Ok(Attempt {
-                conforms: word(text)?,
-            })
-        })
-        .collect()
+    rows.iter().map(|text| Ok(Attempt { conforms: word(text)? })).collect()
 }
 
 /// The plan that a version belongs to.
@@ -576,9 +536,5 @@ pub async fn plan_of(
     connection: &mut AsyncPgConnection,
     version: PlanVersionId,
 ) -> Result<PlanId, StoreError> {
-    Ok(plan_versions::table
-        .find(version)
-        .select(plan_versions::plan_id)
-        .first(connection)
-        .await?)
+    Ok(plan_versions::table.find(version).select(plan_versions::plan_id).first(connection).await?)
 }

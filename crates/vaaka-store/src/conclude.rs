@@ -283,11 +283,7 @@ pub fn point_row(
         segment_id: segment,
         check_id: check.id,
         certificate_id: check.certificate_id,
-        ordinal: point
-            .ordinal
-            .map(i64::try_from)
-            .transpose()
-            .map_err(unreadable)?,
+        ordinal: point.ordinal.map(i64::try_from).transpose().map_err(unreadable)?,
         measured_at: At(measured_at),
         value: point.value,
         conformity: to_word(&judged.1.conformity)?,
@@ -401,10 +397,7 @@ async fn write(
     locked: &[LockedStream],
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    diesel::insert_into(results::table)
-        .values(result)
-        .execute(connection)
-        .await?;
+    diesel::insert_into(results::table).values(result).execute(connection).await?;
     diesel::insert_into(characteristics::table)
         .values(characteristic_rows(result.id, &completion.results)?)
         .execute(connection)
@@ -417,10 +410,7 @@ async fn write(
             continue;
         };
         let row = point_row(point, at.stream.id, at.segment.id, check, judged, now)?;
-        diesel::insert_into(chart_points::table)
-            .values(row)
-            .execute(connection)
-            .await?;
+        diesel::insert_into(chart_points::table).values(row).execute(connection).await?;
         write_segment(connection, &at.stream, &at.segment, point, now).await?;
     }
     Ok(())
@@ -451,14 +441,7 @@ async fn write_segment(
         .select(SignalRow::as_select())
         .load(connection)
         .await?;
-    apply_changes(
-        &mut rows,
-        &evaluation.changes,
-        stream.id,
-        segment.id,
-        evaluation.ordinal,
-        now,
-    )?;
+    apply_changes(&mut rows, &evaluation.changes, stream.id, segment.id, evaluation.ordinal, now)?;
     for row in rows.iter().filter(|row| row.last_evidence_at == At(now)) {
         diesel::insert_into(signals::table)
             .values(row)
@@ -508,15 +491,8 @@ pub async fn result_of(
         .load(connection)
         .await?;
     let verdict = serde_json::from_value(row.verdict.clone()).map_err(unreadable)?;
-    let results = found
-        .into_iter()
-        .map(read_characteristic)
-        .collect::<Result<_, _>>()?;
-    Ok(Some(StoredResult {
-        row,
-        verdict,
-        results,
-    }))
+    let results = found.into_iter().map(read_characteristic).collect::<Result<_, _>>()?;
+    Ok(Some(StoredResult { row, verdict, results }))
 }
 
 fn read_characteristic(

@@ -62,10 +62,7 @@ impl From<DieselError> for StoreError {
                 | DatabaseErrorKind::SerializationFailure,
                 information,
             ) => Self::Conflict {
-                constraint: information
-                    .constraint_name()
-                    .unwrap_or("serialisation")
-                    .to_owned(),
+                constraint: information.constraint_name().unwrap_or("serialisation").to_owned(),
             },
             other => Self::Database(other.to_string()),
         }
@@ -74,9 +71,7 @@ impl From<DieselError> for StoreError {
 
 /// Turns anything that failed to be read into [`StoreError::Unreadable`].
 pub(crate) fn unreadable(what: impl std::fmt::Display) -> StoreError {
-    StoreError::Unreadable {
-        what: what.to_string(),
-    }
+    StoreError::Unreadable { what: what.to_string() }
 }
 
 /// Reads a stored word into its core type.

@@ -25,9 +25,7 @@ fn database(error: impl std::fmt::Display) -> StoreError {
 /// [`StoreError::Database`].
 pub async fn run(owner_url: &str) -> Result<Vec<String>, StoreError> {
     let mut harness = harness(owner_url).await?;
-    let ran = harness
-        .run_pending_migrations(MIGRATIONS)
-        .map_err(database)?;
+    let ran = harness.run_pending_migrations(MIGRATIONS).map_err(database)?;
     Ok(ran.iter().map(ToString::to_string).collect())
 }
 
@@ -37,8 +35,6 @@ pub async fn run(owner_url: &str) -> Result<Vec<String>, StoreError> {
 /// [`StoreError::Database`], also when there is none left.
 pub async fn revert_last(owner_url: &str) -> Result<String, StoreError> {
     let mut harness = harness(owner_url).await?;
-    let reverted = harness
-        .revert_last_migration(MIGRATIONS)
-        .map_err(database)?;
+    let reverted = harness.revert_last_migration(MIGRATIONS).map_err(database)?;
     Ok(reverted.to_string())
 }

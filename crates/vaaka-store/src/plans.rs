@@ -32,13 +32,7 @@ pub struct PlanView {
 type ViewRow = (PlanVersion, Plan, Instrument, Area, Standard);
 
 fn view((version, plan, instrument, area, standard): ViewRow) -> PlanView {
-    PlanView {
-        version,
-        plan,
-        instrument,
-        area,
-        standard,
-    }
+    PlanView { version, plan, instrument, area, standard }
 }
 
 /// All plans in force, along the walk.
@@ -136,10 +130,7 @@ pub fn build_spec(
     pieces: &[CertifiedPiece],
     purpose: Purpose,
 ) -> Result<PlanSpec, StoreError> {
-    let points = points
-        .into_iter()
-        .map(|row| point(row, pieces))
-        .collect::<Result<_, _>>()?;
+    let points = points.into_iter().map(|row| point(row, pieces)).collect::<Result<_, _>>()?;
     Ok(PlanSpec {
         purpose,
         unit: view.instrument.unit.parse().map_err(unreadable)?,

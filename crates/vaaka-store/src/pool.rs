@@ -21,9 +21,7 @@ pub struct Store {
 
 impl std::fmt::Debug for Store {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.debug_struct("Store")
-            .field("pool", &self.pool.status())
-            .finish()
+        f.debug_struct("Store").field("pool", &self.pool.status()).finish()
     }
 }
 
@@ -55,9 +53,6 @@ impl Store {
     /// # Errors
     /// [`StoreError::Database`] when none comes free or the database is out of reach.
     pub async fn connection(&self) -> Result<Connection, StoreError> {
-        self.pool
-            .get()
-            .await
-            .map_err(|error| StoreError::Database(error.to_string()))
+        self.pool.get().await.map_err(|error| StoreError::Database(error.to_string()))
     }
 }

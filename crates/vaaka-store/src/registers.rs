@@ -64,10 +64,7 @@ pub async fn certificate_in_use(
         // A certificate of conformance carries no data: it is no reference.
         .filter(certificates::kind.eq("calibration"))
         .filter(certificates::valid_from.le(Day(day)))
-        .order((
-            certificates::valid_from.desc(),
-            certificates::version.desc(),
-        ))
+        .order((certificates::valid_from.desc(), certificates::version.desc()))
         .select(Certificate::as_select())
         .first(connection)
         .await
@@ -82,11 +79,7 @@ pub async fn certificate(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
 ) -> Result<Certificate, StoreError> {
-    Ok(certificates::table
-        .find(id)
-        .select(Certificate::as_select())
-        .first(connection)
-        .await?)
+    Ok(certificates::table.find(id).select(Certificate::as_select()).first(connection).await?)
 }
 
 /// Certified values of a certificate.

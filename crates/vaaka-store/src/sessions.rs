@@ -49,10 +49,7 @@ pub async fn save(
     expires_at: Timestamp,
 ) -> Result<(), StoreError> {
     let mut connection = store.connection().await?;
-    let values = (
-        sessions::data.eq(data),
-        sessions::expires_at.eq(At(expires_at)),
-    );
+    let values = (sessions::data.eq(data), sessions::expires_at.eq(At(expires_at)));
     diesel::insert_into(sessions::table)
         .values((sessions::id_hash.eq(hash(id)), values.clone()))
         .on_conflict(sessions::id_hash)
@@ -89,9 +86,7 @@ pub async fn load(
 /// [`StoreError`].
 pub async fn delete(store: &Store, id: &str) -> Result<(), StoreError> {
     let mut connection = store.connection().await?;
-    diesel::delete(sessions::table.find(hash(id)))
-        .execute(&mut connection)
-        .await?;
+    diesel::delete(sessions::table.find(hash(id))).execute(&mut connection).await?;
     Ok(())
 }
 
@@ -101,9 +96,7 @@ pub async fn delete(store: &Store, id: &str) -> Result<(), StoreError> {
 /// [`StoreError`].
 pub async fn delete_ended(store: &Store, now: Timestamp) -> Result<usize, StoreError> {
     let mut connection = store.connection().await?;
-    Ok(
-        diesel::delete(sessions::table.filter(sessions::expires_at.le(At(now))))
-            .execute(&mut connection)
-            .await?,
-    )
+    Ok(diesel::delete(sessions::table.filter(sessions::expires_at.le(At(now))))
+        .execute(&mut connection)
+        .await?)
 }

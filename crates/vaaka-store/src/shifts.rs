@@ -17,11 +17,7 @@ use crate::{StoreError, unreadable};
 /// # Errors
 /// [`StoreError::NotFound`] on an empty database.
 pub async fn site(connection: &mut AsyncPgConnection) -> Result<Site, StoreError> {
-    Ok(sites::table
-        .order(sites::id)
-        .select(Site::as_select())
-        .first(connection)
-        .await?)
+    Ok(sites::table.order(sites::id).select(Site::as_select()).first(connection).await?)
 }
 
 /// Zone of a site.
@@ -46,14 +42,8 @@ pub async fn pattern(
         .select((shift_starts::label, shift_starts::starts_at_local))
         .load(connection)
         .await?;
-    let starts = starts
-        .into_iter()
-        .map(|(label, WallTime(at))| ShiftStart { label, at })
-        .collect();
-    Ok(ShiftPattern {
-        zone: zone(site)?,
-        starts,
-    })
+    let starts = starts.into_iter().map(|(label, WallTime(at))| ShiftStart { label, at }).collect();
+    Ok(ShiftPattern { zone: zone(site)?, starts })
 }
 
 /// Stores spans that are not stored yet; rows that exist are never changed.
@@ -116,15 +106,10 @@ pub async fn current(
     }
     let pattern = pattern(connection, site).await?;
     let today = now.to_zoned_datetime(pattern.zone.clone()).date();
-    let (first, last) = (
-        today.saturating_sub(1.day()),
-        today.saturating_add(7.days()),
-    );
+    let (first, last) = (today.saturating_sub(1.day()), today.saturating_add(7.days()));
     let spans = pattern.spans(first, last).map_err(unreadable)?;
     store_spans(connection, site.id, &spans).await?;
-    find(connection, site.id, now)
-        .await?
-        .ok_or(StoreError::NotFound)
+    find(connection, site.id, now).await?.ok_or(StoreError::NotFound)
 }
 
 /// A shift by its id.
@@ -132,9 +117,5 @@ pub async fn current(
 /// # Errors
 /// [`StoreError`].
 pub async fn by_id(connection: &mut AsyncPgConnection, id: ShiftId) -> Result<Shift, StoreError> {
-    Ok(shift_instances::table
-        .find(id)
-        .select(Shift::as_select())
-        .first(connection)
-        .await?)
+    Ok(shift_instances::table.find(id).select(Shift::as_select()).first(connection).await?)
 }

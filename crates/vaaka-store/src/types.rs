@@ -68,8 +68,6 @@ impl ToSql<SqlTime, Pg> for WallTime {
 impl FromSql<SqlTime, Pg> for WallTime {
     fn from_sql(bytes: PgValue<'_>) -> deserialize::Result<Self> {
         let PgTime(micros) = FromSql::<SqlTime, Pg>::from_sql(bytes)?;
-        Ok(Self(
-            Time::midnight().checked_add(jiff::SignedDuration::from_micros(micros))?,
-        ))
+        Ok(Self(Time::midnight().checked_add(jiff::SignedDuration::from_micros(micros))?))
     }
 }

@@ -44,14 +44,6 @@ pub async fn serve(Path((version, path)): Path<(String, String)>) -> Response {
         Some("woff2") => "font/woff2",
         _ => "text/plain; charset=utf-8",
     };
-    let keep = if version == *VERSION {
-        "public, max-age=31536000, immutable"
-    } else {
-        "no-cache"
-    };
-    (
-        [(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, keep)],
-        file.data,
-    )
-        .into_response()
+    let keep = if version == *VERSION { "public, max-age=31536000, immutable" } else { "no-cache" };
+    ([(header::CONTENT_TYPE, kind), (header::CACHE_CONTROL, keep)], file.data).into_response()
 }

@@ -44,17 +44,12 @@ impl ShiftedClock {
     /// A clock that shows `start` now.
     #[must_use]
     pub fn starting_at(start: Timestamp) -> Self {
-        Self {
-            start,
-            began: std::time::Instant::now(),
-        }
+        Self { start, began: std::time::Instant::now() }
     }
 }
 
 impl Clock for ShiftedClock {
     fn now(&self) -> Timestamp {
-        self.start
-            .checked_add(self.began.elapsed())
-            .map_or(self.start, to_micros)
+        self.start.checked_add(self.began.elapsed()).map_or(self.start, to_micros)
     }
 }

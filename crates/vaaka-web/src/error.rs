@@ -68,11 +68,7 @@ impl From<StoreError> for WebError {
 impl IntoResponse for WebError {
     fn into_response(self) -> Response {
         let problem = |status, title: &str, words: String| {
-            Problem {
-                title: title.to_owned(),
-                words,
-            }
-            .into_response_with(status)
+            Problem { title: title.to_owned(), words }.into_response_with(status)
         };
         match self {
             Self::SignedOut { next } => {

@@ -32,8 +32,7 @@ impl<S: Send + Sync> FromRequestParts<S> for PathId {
 
     async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, WebError> {
         let path = Path::<i64>::from_request_parts(parts, state).await;
-        path.map(|Path(id)| Self(id))
-            .map_err(|_| WebError::NotFound)
+        path.map(|Path(id)| Self(id)).map_err(|_| WebError::NotFound)
     }
 }
 
@@ -71,11 +70,7 @@ pub fn local_path(text: &str) -> String {
         && !text.starts_with("//")
         && !text.contains('\\')
         && !text.chars().any(char::is_control);
-    if fine {
-        text.to_owned()
-    } else {
-        "/".to_owned()
-    }
+    if fine { text.to_owned() } else { "/".to_owned() }
 }
 
 /// A key that makes a retry the same request.
@@ -89,17 +84,10 @@ mod tests {
 
     #[test]
     fn only_paths_of_this_site_are_gone_on_to() {
-        assert_eq!(
-            local_path("/checks/3?typed=20%2C012"),
-            "/checks/3?typed=20%2C012"
-        );
-        for foreign in [
-            "//elsewhere.example",
-            "https://elsewhere.example",
-            "/\\elsewhere",
-            "",
-            "/a\nb",
-        ] {
+        assert_eq!(local_path("/checks/3?typed=20%2C012"), "/checks/3?typed=20%2C012");
+        for foreign in
+            ["//elsewhere.example", "https://elsewhere.example", "/\\elsewhere", "", "/a\nb"]
+        {
             assert_eq!(local_path(foreign), "/", "{foreign}");
         }
     }

@@ -34,10 +34,7 @@ pub fn router(state: AppState) -> Router {
     let sessions = session::layer(&state);
     Router::new()
         .route("/", get(pages::round::show))
-        .route(
-            "/sign-in",
-            get(pages::sign_in::show).post(pages::sign_in::submit),
-        )
+        .route("/sign-in", get(pages::sign_in::show).post(pages::sign_in::submit))
         .route("/sign-out", post(pages::sign_in::sign_out))
         .route("/look", post(pages::sign_in::choose_look))
         .route("/checks", post(pages::check::start))
@@ -71,7 +68,5 @@ pub async fn serve(
     state: AppState,
     shutdown: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
-    axum::serve(listener, router(state))
-        .with_graceful_shutdown(shutdown)
-        .await
+    axum::serve(listener, router(state)).with_graceful_shutdown(shutdown).await
 }

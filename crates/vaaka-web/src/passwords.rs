@@ -26,15 +26,11 @@ pub async fn verify(password: String, hash: Option<String>) -> Result<bool, WebE
         let known = hash.is_some();
         let text = hash.unwrap_or_else(|| NOBODY.to_owned());
         let fits = PasswordHash::new(&text).is_ok_and(|hash| {
-            Argon2::default()
-                .verify_password(password.as_bytes(), &hash)
-                .is_ok()
+            Argon2::default().verify_password(password.as_bytes(), &hash).is_ok()
         });
         known && fits
     };
-    tokio::task::spawn_blocking(work)
-        .await
-        .map_err(|error| WebError::Inner(error.to_string()))
+    tokio::task::spawn_blocking(work).await.map_err(|error| WebError::Inner(error.to_string()))
 }
 
 #[cfg(test)]
@@ -45,11 +41,7 @@ mod tests {
     async fn a_password_fits_its_own_hash_only() {
         let hash = hash_password("kuusi vettä").unwrap();
         assert!(hash.starts_with("$argon2id$"));
-        assert!(
-            verify("kuusi vettä".into(), Some(hash.clone()))
-                .await
-                .unwrap()
-        );
+        assert!(verify("kuusi vettä".into(), Some(hash.clone())).await.unwrap());
         assert!(!verify("kuusi vetta".into(), Some(hash)).await.unwrap());
         assert!(!verify("anything".into(), None).await.unwrap());
     }

@@ -26,19 +26,14 @@ pub async fn headers(request: Request, next: Next) -> Response {
     }
     // Pages hold people's names and open forms; a shared bench PC must not show them again
     // after signing out.
-    headers
-        .entry(header::CACHE_CONTROL)
-        .or_insert(HeaderValue::from_static("no-store"));
+    headers.entry(header::CACHE_CONTROL).or_insert(HeaderValue::from_static("no-store"));
     response
 }
 
 /// Refuses a changing request that a browser says comes from another site. Forms also carry a
 /// token of the session; this stands before it and covers the sign-in form, which has no session.
 pub async fn same_origin(request: Request, next: Next) -> Response {
-    let safe = matches!(
-        *request.method(),
-        Method::GET | Method::HEAD | Method::OPTIONS
-    );
+    let safe = matches!(*request.method(), Method::GET | Method::HEAD | Method::OPTIONS);
     if safe || from_here(request.headers()) {
         next.run(request).await
     } else {
@@ -47,17 +42,13 @@ pub async fn same_origin(request: Request, next: Next) -> Response {
 }
 
 fn from_here(headers: &HeaderMap) -> bool {
-    let text = |name| {
-        headers
-            .get(name)
-            .and_then(|value: &HeaderValue| value.to_str().ok())
-    };
+    let text = |name| headers.get(name).and_then(|value: &HeaderValue| value.to_str().ok());
     match text(header::HeaderName::from_static("sec-fetch-site")) {
         Some(site) => matches!(site, "same-origin" | "none"),
         None => match (text(header::ORIGIN), text(header::HOST)) {
-            (Some(origin), Some(host)) => origin
-                .split_once("://")
-                .is_some_and(|(_, rest)| rest == host),
+            (Some(origin), Some(host)) => {
+                origin.split_once("://").is_some_and(|(_, rest)| rest == host)
+            }
             // No browser that sends cookies leaves out both; scripts without them have no session.
             (None, _) => true,
             (Some(_), None) => false,
@@ -73,10 +64,7 @@ mod tests {
         pairs
             .iter()
             .map(|(name, value)| {
-                (
-                    header::HeaderName::from_static(name),
-                    HeaderValue::from_str(value).unwrap(),
-                )
+                (header::HeaderName::from_static(name), HeaderValue::from_str(value).unwrap())
             })
             .collect()
     }
@@ -86,18 +74,9 @@ mod tests {
         assert!(from_here(&headers_of(&[("sec-fetch-site", "same-origin")])));
         assert!(!from_here(&headers_of(&[("sec-fetch-site", "cross-site")])));
         assert!(!from_here(&headers_of(&[("sec-fetch-site", "same-site")])));
-        assert!(from_here(&headers_of(&[
-            ("origin", "http://a:1"),
-            ("host", "a:1")
-        ])));
-        assert!(!from_here(&headers_of(&[
-            ("origin", "http://b:1"),
-            ("host", "a:1")
-        ])));
-        assert!(!from_here(&headers_of(&[
-            ("origin", "null"),
-            ("host", "a:1")
-        ])));
+        assert!(from_here(&headers_of(&[("origin", "http://a:1"), ("host", "a:1")])));
+        assert!(!from_here(&headers_of(&[("origin", "http://b:1"), ("host", "a:1")])));
+        assert!(!from_here(&headers_of(&[("origin", "null"), ("host", "a:1")])));
     }
 
     #[test]

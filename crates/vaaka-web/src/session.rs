@@ -76,30 +76,22 @@ impl SessionStore for PgSessions {
             .map_err(|error| StoreFailure::Decode(error.to_string()))?;
         let expiry_date = OffsetDateTime::from_unix_timestamp(until.as_second())
             .map_err(|error| StoreFailure::Decode(error.to_string()))?;
-        Ok(Some(Record {
-            id: *id,
-            data,
-            expiry_date,
-        }))
+        Ok(Some(Record { id: *id, data, expiry_date }))
     }
 
     async fn delete(&self, id: &Id) -> session_store::Result<()> {
-        sessions::delete(&self.store, &id.to_string())
-            .await
-            .map_err(failure)
+        sessions::delete(&self.store, &id.to_string()).await.map_err(failure)
     }
 }
 
 /// The layer that reads and writes the session cookie.
 pub fn layer(state: &AppState) -> SessionManagerLayer<PgSessions> {
-    SessionManagerLayer::new(PgSessions {
-        store: state.store.clone(),
-    })
-    .with_name("vaaka")
-    .with_http_only(true)
-    .with_same_site(SameSite::Lax)
-    .with_secure(state.settings.secure_cookies)
-    .with_expiry(Expiry::OnInactivity(time::Duration::hours(HOURS)))
+    SessionManagerLayer::new(PgSessions { store: state.store.clone() })
+        .with_name("vaaka")
+        .with_http_only(true)
+        .with_same_site(SameSite::Lax)
+        .with_secure(state.settings.secure_cookies)
+        .with_expiry(Expiry::OnInactivity(time::Duration::hours(HOURS)))
 }
 
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -127,10 +119,7 @@ pub const LOOK_COOKIE: &str = "vaaka_look";
 
 /// The look that a browser asked for: auto, light or dark.
 pub fn look_of(headers: &HeaderMap) -> &'static str {
-    let cookies = headers
-        .get_all(header::COOKIE)
-        .iter()
-        .filter_map(|value| value.to_str().ok());
+    let cookies = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
     let chosen = cookies
         .flat_map(|line| line.split(';'))
         .filter_map(|pair| pair.trim().split_once('='))
@@ -156,11 +145,7 @@ pub struct SignedIn {
 impl SignedIn {
     /// Checks the token of a form.
     pub fn check_form(&self, token: &str) -> Result<(), WebError> {
-        if token == self.form_token {
-            Ok(())
-        } else {
-            Err(WebError::ForeignForm)
-        }
+        if token == self.form_token { Ok(()) } else { Err(WebError::ForeignForm) }
     }
 
     /// Checks that this person may run checks.
@@ -168,9 +153,7 @@ impl SignedIn {
         match self.person.role.as_str() {
             "technician" | "lead" => Ok(()),
             "viewer" => Err(WebError::NotAllowed { who: "viewer" }),
-            _ => Err(WebError::NotAllowed {
-                who: "administrator",
-            }),
+            _ => Err(WebError::NotAllowed { who: "administrator" }),
         }
     }
 }
@@ -182,11 +165,7 @@ impl FromRequestParts<AppState> for SignedIn {
         let found = <Self as OptionalFromRequestParts<AppState>>::from_request_parts(parts, state);
         found.await?.ok_or_else(|| WebError::SignedOut {
             // A form that was sent while signed out comes back to the page that held it.
-            next: parts
-                .uri
-                .path_and_query()
-                .map_or("/", |path| path.as_str())
-                .to_owned(),
+            next: parts.uri.path_and_query().map_or("/", |path| path.as_str()).to_owned(),
         })
     }
 }
@@ -207,10 +186,6 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
         let look = look_of(&parts.headers);
         let mut connection = state.store.connection().await?;
         let person = people::by_id(&mut connection, stored.person).await?;
-        Ok(person.map(|person| Self {
-            person,
-            form_token: stored.form_token,
-            look,
-        }))
+        Ok(person.map(|person| Self { person, form_token: stored.form_token, look }))
     }
 }

@@ -52,18 +52,24 @@ impl AppState {
     /// State over a store and a clock.
     #[must_use]
     pub fn new(store: Store, clock: Arc<dyn Clock>, settings: Settings) -> Self {
-        Self {
-            store,
-            clock,
-            settings: Arc::new(settings),
-            ways: Arc::default(),
-        }
+        Self { store, clock, settings: Arc::new(settings), ways: Arc::default() }
     }
 
     /// The present instant.
     #[must_use]
     pub fn now(&self) -> Timestamp {
         self.clock.now()
+    }
+
+    /// The way of an open check, if it is remembered: then keeping an entry asks the store for
+    /// nothing that cannot have changed.
+    pub(crate) fn remembered_way(
+        &self,
+        version: PlanVersionId,
+        certificate: CertificateId,
+        purpose: Purpose,
+    ) -> Option<Arc<Way>> {
+        self.ways.read().ok()?.get(&(version, certificate, purpose)).cloned()
     }
 
     /// The way of a plan version. Versions, points and certified values are never changed once
@@ -76,11 +82,7 @@ impl AppState {
         purpose: Purpose,
     ) -> Result<Arc<Way>, WebError> {
         let key = (view.version.id, certificate, purpose);
-        let kept = self
-            .ways
-            .read()
-            .ok()
-            .and_then(|ways| ways.get(&key).cloned());
+        let kept = self.ways.read().ok().and_then(|ways| ways.get(&key).cloned());
         if let Some(way) = kept {
             return Ok(way);
         }
@@ -104,14 +106,10 @@ pub(crate) fn method_of(view: &PlanView) -> Result<&'static dyn Method, WebError
 
 /// "Tuesday night 22:00–06:00" and the like are shown in the site's zone.
 pub(crate) fn local_time(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned_datetime(zone.clone())
-        .strftime("%H:%M")
-        .to_string()
+    at.to_zoned_datetime(zone.clone()).strftime("%H:%M").to_string()
 }
 
 /// A day and time for people.
 pub(crate) fn local_day_time(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned_datetime(zone.clone())
-        .strftime("%-d %b %Y, %H:%M")
-        .to_string()
+    at.to_zoned_datetime(zone.clone()).strftime("%-d %b %Y, %H:%M").to_string()
 }

@@ -93,10 +93,7 @@ fn moment(text: Option<&str>) -> Result<Option<Timestamp>, AppError> {
 pub async fn run(line: CommandLine) -> Result<(), AppError> {
     let filter =
         EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("warn,vaaka=info"));
-    tracing_subscriber::fmt()
-        .with_env_filter(filter)
-        .with_writer(std::io::stderr)
-        .init();
+    tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     match line.command {
         Command::Migrate(owner) => {
             for name in migrate::run(&owner.owner_database_url).await? {
@@ -118,20 +115,9 @@ async fn demo_load(load: DemoLoad) -> Result<(), AppError> {
         println!("This database holds data already; nothing was loaded.");
         return Ok(());
     }
-    println!(
-        "Making the demo world: {} days of checks, three shifts each …",
-        load.days
-    );
-    let world = demo::generate(&demo::Request {
-        days: load.days,
-        seed: load.seed,
-        ends_at,
-    })?;
-    println!(
-        "Writing {} checks with {} readings …",
-        world.checks.len(),
-        world.readings.len()
-    );
+    println!("Making the demo world: {} days of checks, three shifts each …", load.days);
+    let world = demo::generate(&demo::Request { days: load.days, seed: load.seed, ends_at })?;
+    println!("Writing {} checks with {} readings …", world.checks.len(), world.readings.len());
     demo::load(&mut connection, world).await?;
     println!("The demo world is there.");
     Ok(())
@@ -145,31 +131,19 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     };
     let settings = Settings {
         secure_cookies: serve.secure_cookies,
-        demo_sign_ins: if serve.demo {
-            demo::sign_ins()
-        } else {
-            Vec::new()
-        },
+        demo_sign_ins: if serve.demo { demo::sign_ins() } else { Vec::new() },
     };
-    let listener = TcpListener::bind(serve.listen)
-        .await
-        .map_err(|cause| AppError::Io {
-            what: format!(
-                "cannot listen on {}, is another copy running there?",
-                serve.listen
-            ),
-            cause,
-        })?;
+    let listener = TcpListener::bind(serve.listen).await.map_err(|cause| AppError::Io {
+        what: format!("cannot listen on {}, is another copy running there?", serve.listen),
+        cause,
+    })?;
     let address = listener.local_addr().unwrap_or(serve.listen);
     println!("Listening on http://{address}");
     let state = AppState::new(store.clone(), clock, settings);
     let sweeper = tokio::spawn(sweep_sessions(store));
     let served = vaaka_web::serve(listener, state, stop_signal()).await;
     sweeper.abort();
-    served.map_err(|cause| AppError::Io {
-        what: "serving stopped".into(),
-        cause,
-    })
+    served.map_err(|cause| AppError::Io { what: "serving stopped".into(), cause })
 }
 
 /// Forgets ended sessions now and then.

@@ -64,17 +64,12 @@ impl ChartDesign {
     #[must_use]
     pub fn from_limits(limits: &ControlLimits) -> Self {
         Self {
-            level: Level::Frozen {
-                center_line: limits.center_line,
-            },
+            level: Level::Frozen { center_line: limits.center_line },
             sigma: limits.sigma,
             multiplier: limits.multiplier,
             half_width: limits.half_width(),
             resolution_floor: limits.resolution_floor,
-            ewma: EwmaDesign {
-                lambda: EWMA_LAMBDA,
-                width: EWMA_WIDTH,
-            },
+            ewma: EwmaDesign { lambda: EWMA_LAMBDA, width: EWMA_WIDTH },
             raising: vec![Criterion::BeyondLimits, Criterion::Ewma],
             advisory: Criterion::named_sets(),
         }
@@ -84,9 +79,6 @@ impl ChartDesign {
     /// the target and is provisional.
     #[must_use]
     pub fn after_adjustment(&self, target: f64) -> Self {
-        Self {
-            level: Level::AfterAdjustment { target },
-            ..self.clone()
-        }
+        Self { level: Level::AfterAdjustment { target }, ..self.clone() }
     }
 }

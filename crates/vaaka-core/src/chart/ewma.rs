@@ -25,10 +25,7 @@ pub struct EwmaState {
 
 impl Default for EwmaState {
     fn default() -> Self {
-        Self {
-            z: 0.0,
-            shrink: 1.0,
-        }
+        Self { z: 0.0, shrink: 1.0 }
     }
 }
 
@@ -59,10 +56,7 @@ mod tests {
             50.60, 49.52, 50.56, 50.18, 50.16, 49.21, 49.75, 49.85, 50.26, 50.33, 50.11, 49.36,
             49.52, 50.05, 49.38, 49.92, 50.73, 51.23, 51.94, 51.99,
         ];
-        let design = EwmaDesign {
-            lambda: 0.3,
-            width: 3.0,
-        };
+        let design = EwmaDesign { lambda: 0.3, width: 3.0 };
         let (center, sigma) = (50.0, 2.0539);
         let mut state = EwmaState::default();
         let mut half = 0.0;
@@ -80,13 +74,7 @@ mod tests {
     fn first_limits_are_exact() {
         // After one point z = λ·x, so its standard deviation is λ, not √(λ/(2 − λ)).
         let mut state = EwmaState::default();
-        let half = state.push(
-            EwmaDesign {
-                lambda: 0.1,
-                width: 3.0,
-            },
-            0.0,
-        );
+        let half = state.push(EwmaDesign { lambda: 0.1, width: 3.0 }, 0.0);
         assert!((half - 0.3).abs() < 1e-15);
     }
 }

@@ -145,11 +145,13 @@ impl ChartState {
             point.measured_at.duration_since(last) > self.interval.saturating_mul(3)
         });
         self.last_at = Some(point.measured_at);
+        let level_variance = self.level_variance(design);
+        let half_width = design.half_width * (1.0 + level_variance).sqrt();
         let mut evaluation = PointEvaluation {
             ordinal,
             center_line,
-            lower_control_limit: center_line - design.half_width,
-            upper_control_limit: center_line + design.half_width,
+            lower_control_limit: center_line - half_width,
+            upper_control_limit: center_line + half_width,
             ewma: center_line + design.sigma * self.ewma.z,
             ewma_half_width: 0.0,
             provisional,
@@ -164,32 +166,34 @@ impl ChartState {
             return evaluation;
         }
         let standardised = (point.value - center_line) / design.sigma;
-        let ewma_half_width = self.ewma.push(design.ewma, standardised);
+        let ewma_half_width = self
+            .ewma
+            .push(design.ewma, standardised)
+            .hypot(design.ewma.width * level_variance.sqrt());
         evaluation.ewma = center_line + design.sigma * self.ewma.z;
         evaluation.ewma_half_width = design.sigma * ewma_half_width;
         self.window.push(ordinal, standardised);
         self.remember_crossings(ordinal);
         self.settle_level(design, point.value);
-        evaluation.firings = self.fire(
-            design,
-            &design.raising,
-            ordinal,
-            point,
-            ewma_half_width,
-            &evaluation,
-        );
-        evaluation.advisory = self.fire(
-            design,
-            &design.advisory,
-            ordinal,
-            point,
-            ewma_half_width,
-            &evaluation,
-        );
+        evaluation.firings =
+            self.fire(design, &design.raising, ordinal, point, ewma_half_width, &evaluation);
+        evaluation.advisory =
+            self.fire(design, &design.advisory, ordinal, point, ewma_half_width, &evaluation);
         if point.monitored {
             evaluation.changes = self.signals.push(ordinal, &evaluation.firings);
         }
         evaluation
+    }
+
+    /// Variance of the centre line in units of sigma squared: a level from five checks is itself
+    /// uncertain by σ²/5, and limits that ignored it would cry wolf until a baseline is frozen.
+    fn level_variance(&self, design: &ChartDesign) -> f64 {
+        match design.level {
+            Level::AfterAdjustment { .. } if self.counted >= PROVISIONAL_POINTS => {
+                1.0 / f64::from(PROVISIONAL_POINTS)
+            }
+            Level::AfterAdjustment { .. } | Level::Frozen { .. } => 0.0,
+        }
     }
 
     fn remember_crossings(&mut self, ordinal: u64) {
@@ -228,13 +232,8 @@ impl ChartState {
         ewma_half_width: f64,
         evaluation: &PointEvaluation,
     ) -> Vec<Firing> {
-        let alone = |criterion, side| {
-            Some(Firing {
-                criterion,
-                side: Some(side),
-                points: vec![ordinal],
-            })
-        };
+        let alone =
+            |criterion, side| Some(Firing { criterion, side: Some(side), points: vec![ordinal] });
         criteria
             .iter()
             .filter(|criterion| !(design.resolution_floor && criterion.needs_zones()))
@@ -261,9 +260,6 @@ pub fn evaluate(
     points: &[ChartPoint],
 ) -> (ChartState, Vec<PointEvaluation>) {
     let mut state = ChartState::new(interval);
-    let evaluations = points
-        .iter()
-        .map(|point| state.push(design, point))
-        .collect();
+    let evaluations = points.iter().map(|point| state.push(design, point)).collect();
     (state, evaluations)
 }

@@ -117,10 +117,7 @@ pub fn study_baseline(
 ) -> Result<BaselineStudy, LimitError> {
     let all: Vec<f64> = runs.iter().flat_map(|run| run.iter().copied()).collect();
     if all.len() < MINIMUM_BASELINE_POINTS {
-        return Err(LimitError::TooFewShifts {
-            required: MINIMUM_BASELINE_POINTS,
-            got: all.len(),
-        });
+        return Err(LimitError::TooFewShifts { required: MINIMUM_BASELINE_POINTS, got: all.len() });
     }
     let center_line = mean(&all)?;
     let moving_range = mean_moving_range(runs)?;
@@ -185,9 +182,7 @@ mod tests {
 
     fn quiet(n: usize, step: f64) -> Vec<f64> {
         // A fixed pattern with mean zero, moving ranges 1, 2, 1, 2 …
-        (0..n)
-            .map(|i| step * [0.0, 1.0, -1.0, 0.0][i % 4])
-            .collect()
+        (0..n).map(|i| step * [0.0, 1.0, -1.0, 0.0][i % 4]).collect()
     }
 
     #[test]
@@ -216,20 +211,14 @@ mod tests {
         assert!(study.limits.resolution_floor);
         assert!((study.limits.sigma - 5.0 / 12.0_f64.sqrt()).abs() < 1e-12);
         assert!((study.limits.half_width() - 7.5).abs() < 1e-12);
-        assert_eq!(
-            study_baseline(&[&[5.0; 24]], 3.0, 0.0),
-            Err(LimitError::ZeroWidth)
-        );
+        assert_eq!(study_baseline(&[&[5.0; 24]], 3.0, 0.0), Err(LimitError::ZeroWidth));
     }
 
     #[test]
     fn nineteen_shifts_are_no_baseline() {
         assert_eq!(
             study_baseline(&[&quiet(19, 1.0)], 3.0, 0.0),
-            Err(LimitError::TooFewShifts {
-                required: 20,
-                got: 19
-            })
+            Err(LimitError::TooFewShifts { required: 20, got: 19 })
         );
     }
 }

@@ -188,13 +188,7 @@ impl RuleWindow {
             .values
             .iter()
             .skip(start)
-            .filter(|(_, z)| {
-                if side == Side::Above {
-                    *z > zone
-                } else {
-                    *z < -zone
-                }
-            })
+            .filter(|(_, z)| if side == Side::Above { *z > zone } else { *z < -zone })
             .map(|(ordinal, _)| *ordinal)
             .collect();
         if points.len() < needed {
@@ -202,11 +196,7 @@ impl RuleWindow {
         }
         // Three of three hold two of three: name the newest ones that suffice.
         points.drain(..points.len() - needed);
-        Some(Firing {
-            criterion,
-            side: Some(side),
-            points,
-        })
+        Some(Firing { criterion, side: Some(side), points })
     }
 
     fn trending(&self, count: usize) -> Option<Firing> {
@@ -266,9 +256,7 @@ mod tests {
         let mut window = RuleWindow::default();
         z.iter().enumerate().find_map(|(index, value)| {
             window.push(index as u64, *value);
-            window
-                .check(criterion)
-                .map(|firing| (index, firing.side, firing.points))
+            window.check(criterion).map(|firing| (index, firing.side, firing.points))
         })
     }
 
@@ -332,9 +320,7 @@ mod tests {
     #[test]
     fn ring_agrees_with_a_naive_scan() {
         let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(11);
-        let z: Vec<f64> = (0..3000)
-            .map(|_| (rng.random::<f64>() - 0.45) * 5.0)
-            .collect();
+        let z: Vec<f64> = (0..3000).map(|_| (rng.random::<f64>() - 0.45) * 5.0).collect();
         let mut window = RuleWindow::default();
         for i in 0..z.len() {
             window.push(i as u64, z[i]);
@@ -343,10 +329,7 @@ mod tests {
                 tail(n).is_some_and(|t| t.iter().all(|v| f(*v)))
             };
             let count = |n: usize, f: &dyn Fn(f64) -> bool| {
-                z[(i + 1).saturating_sub(n)..=i]
-                    .iter()
-                    .filter(|v| f(**v))
-                    .count()
+                z[(i + 1).saturating_sub(n)..=i].iter().filter(|v| f(**v)).count()
             };
             let both = |f: &dyn Fn(f64) -> bool| f(z[i]) || f(-z[i]);
             let naive = [
@@ -361,10 +344,7 @@ mod tests {
                     (z[i] > 1.0 && count(5, &|v| v > 1.0) >= 4)
                         || (z[i] < -1.0 && count(5, &|v| v < -1.0) >= 4),
                 ),
-                (
-                    C::EightOnASide,
-                    run(8, &|v| v > 0.0) || run(8, &|v| v < 0.0),
-                ),
+                (C::EightOnASide, run(8, &|v| v > 0.0) || run(8, &|v| v < 0.0)),
                 (C::NineOnASide, run(9, &|v| v > 0.0) || run(9, &|v| v < 0.0)),
                 (C::FifteenHugging, run(15, &|v| v.abs() < 1.0)),
                 (C::EightAvoiding, run(8, &|v| v.abs() > 1.0)),
@@ -376,11 +356,7 @@ mod tests {
                 ),
             ];
             for (criterion, expected) in naive {
-                assert_eq!(
-                    window.check(criterion).is_some(),
-                    expected,
-                    "{criterion:?} at {i}"
-                );
+                assert_eq!(window.check(criterion).is_some(), expected, "{criterion:?} at {i}");
             }
         }
     }

@@ -58,16 +58,10 @@ impl SignalTracker {
             match slot {
                 Some(open) if ordinal - open.last_evidence <= QUIET_POINTS => {
                     open.last_evidence = ordinal;
-                    changes.push(SignalChange::Evidence {
-                        side,
-                        opened_at: open.opened_at,
-                    });
+                    changes.push(SignalChange::Evidence { side, opened_at: open.opened_at });
                 }
                 _ => {
-                    *slot = Some(OpenSignal {
-                        opened_at: ordinal,
-                        last_evidence: ordinal,
-                    });
+                    *slot = Some(OpenSignal { opened_at: ordinal, last_evidence: ordinal });
                     changes.push(SignalChange::Opened { side });
                 }
             }
@@ -92,38 +86,21 @@ mod tests {
     use crate::chart::Criterion;
 
     fn firing(side: Side) -> Vec<Firing> {
-        vec![Firing {
-            criterion: Criterion::BeyondLimits,
-            side: Some(side),
-            points: vec![],
-        }]
+        vec![Firing { criterion: Criterion::BeyondLimits, side: Some(side), points: vec![] }]
     }
 
     #[test]
     fn eight_quiet_points_end_a_signal() {
         let mut tracker = SignalTracker::default();
         let above = firing(Side::Above);
-        assert_eq!(
-            tracker.push(10, &above),
-            [SignalChange::Opened {
-                side: Some(Side::Above)
-            }]
-        );
+        assert_eq!(tracker.push(10, &above), [SignalChange::Opened { side: Some(Side::Above) }]);
         // Seven quiet points (11 to 17) lie between: still the same signal.
         assert_eq!(
             tracker.push(18, &above),
-            [SignalChange::Evidence {
-                side: Some(Side::Above),
-                opened_at: 10
-            }]
+            [SignalChange::Evidence { side: Some(Side::Above), opened_at: 10 }]
         );
         // Eight quiet points (19 to 26): a new one.
-        assert_eq!(
-            tracker.push(27, &above),
-            [SignalChange::Opened {
-                side: Some(Side::Above)
-            }]
-        );
+        assert_eq!(tracker.push(27, &above), [SignalChange::Opened { side: Some(Side::Above) }]);
     }
 
     #[test]
@@ -132,9 +109,7 @@ mod tests {
         tracker.push(0, &firing(Side::Above));
         assert_eq!(
             tracker.push(1, &firing(Side::Below)),
-            [SignalChange::Opened {
-                side: Some(Side::Below)
-            }]
+            [SignalChange::Opened { side: Some(Side::Below) }]
         );
         assert!(tracker.active(Side::Above, 7).is_some());
         assert!(tracker.active(Side::Above, 8).is_none());

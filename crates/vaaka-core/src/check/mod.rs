@@ -109,24 +109,15 @@ pub fn complete(
         .collect();
     // Only the first as-found run of a shift is a point; the rest are hollow marks.
     let counted = plan.purpose == Purpose::AsFound && context.earlier.is_empty();
-    let resolution = to_f64(
-        plan.unit
-            .convert(plan.resolution, plan.unit.error_unit(plan.resolution)),
-    );
+    let resolution =
+        to_f64(plan.unit.convert(plan.resolution, plan.unit.error_unit(plan.resolution)));
     let (mut points, mut charts) = (Vec::new(), Vec::new());
     for (characteristic, result) in results.iter().filter(|(c, _)| c.charted) {
         let Some(slot) = slot_of(context, &characteristic.key) else {
             continue;
         };
         let point = chart_point(slot, characteristic.value(), context.measured_at, counted);
-        charts.push(outcome(
-            slot,
-            &point,
-            characteristic,
-            result,
-            resolution,
-            context.measured_at,
-        ));
+        charts.push(outcome(slot, &point, characteristic, result, resolution, context.measured_at));
         points.push(point);
     }
     let verdict = conclude(VerdictInput {
@@ -137,11 +128,7 @@ pub fn complete(
         as_left: plan.purpose == Purpose::AsLeft,
         from_run: reasons_of_run(run, context),
     });
-    Ok(Completion {
-        results,
-        points,
-        verdict,
-    })
+    Ok(Completion { results, points, verdict })
 }
 
 fn slot_of<'a>(context: &'a RunContext, key: &str) -> Option<&'a StreamSlot> {
@@ -152,18 +139,8 @@ fn reasons_of_run(run: &RunState, context: &RunContext) -> Vec<Reason> {
     let mut reasons: Vec<Reason> = run
         .entries
         .iter()
-        .filter(|entry| {
-            matches!(
-                entry.value,
-                EntryValue::Reading {
-                    far_confirmed: true,
-                    ..
-                }
-            )
-        })
-        .map(|entry| Reason::FarReadingConfirmed {
-            step: entry.step.to_string(),
-        })
+        .filter(|entry| matches!(entry.value, EntryValue::Reading { far_confirmed: true, .. }))
+        .map(|entry| Reason::FarReadingConfirmed { step: entry.step.to_string() })
         .collect();
     if let Some((used, current)) = context.superseded {
         reasons.push(Reason::PlanSuperseded { used, current });
@@ -178,12 +155,7 @@ fn chart_point(
     counted: bool,
 ) -> StreamPoint {
     let mut state = slot.state.clone();
-    let point = ChartPoint {
-        measured_at,
-        value,
-        excluded: false,
-        monitored: true,
-    };
+    let point = ChartPoint { measured_at, value, excluded: false, monitored: true };
     let (ordinal, evaluation) = match (&slot.design, counted) {
         (_, false) => (None, None),
         (None, true) => (Some(state.push_unjudged(&point)), None),
@@ -192,13 +164,7 @@ fn chart_point(
             (Some(evaluation.ordinal), Some(evaluation))
         }
     };
-    StreamPoint {
-        key: slot.key.clone(),
-        value,
-        ordinal,
-        evaluation,
-        state,
-    }
+    StreamPoint { key: slot.key.clone(), value, ordinal, evaluation, state }
 }
 
 fn outcome(
@@ -218,37 +184,24 @@ fn outcome(
         (None, None) => Control::NotCharted,
     };
     let signal = matches!(control, Control::Signal { .. });
-    let drift = signal
-        .then(|| drift_since_onset(slot, point, characteristic, measured_at))
-        .flatten();
+    let drift =
+        signal.then(|| drift_since_onset(slot, point, characteristic, measured_at)).flatten();
     let failed = result.conformity == Conformity::Fail;
-    let advice = slot
-        .design
-        .as_ref()
-        .filter(|_| signal || failed)
-        .map(|design| {
-            advise_adjustment(&AdjustmentInput {
-                mean_error: characteristic.value(),
-                check_mean_std_dev: design.sigma,
-                reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
-                resolution,
-                coverage_factor: result.coverage_factor,
-                within_tolerance: !failed,
-            })
-        });
+    let advice = slot.design.as_ref().filter(|_| signal || failed).map(|design| {
+        advise_adjustment(&AdjustmentInput {
+            mean_error: characteristic.value(),
+            check_mean_std_dev: design.sigma,
+            reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
+            resolution,
+            coverage_factor: result.coverage_factor,
+            within_tolerance: !failed,
+        })
+    });
     ChartOutcome {
         key: slot.key.clone(),
         control,
-        firings: point
-            .evaluation
-            .as_ref()
-            .map(|e| e.firings.clone())
-            .unwrap_or_default(),
-        advisory: point
-            .evaluation
-            .as_ref()
-            .map(|e| e.advisory.clone())
-            .unwrap_or_default(),
+        firings: point.evaluation.as_ref().map(|e| e.firings.clone()).unwrap_or_default(),
+        advisory: point.evaluation.as_ref().map(|e| e.advisory.clone()).unwrap_or_default(),
         drift,
         sigma: slot.design.as_ref().map(|design| design.sigma),
         sigma_source: slot.sigma_source,
@@ -330,12 +283,7 @@ pub fn freeze_baseline(
         })
         .collect();
     let (state, evaluations) = evaluate(&design, interval, &chart_points);
-    Ok(FrozenBaseline {
-        study,
-        design,
-        state,
-        evaluations,
-    })
+    Ok(FrozenBaseline { study, design, state, evaluations })
 }
 
 /// Splits at gaps of more than three intervals, over which no moving range is taken.

@@ -71,18 +71,10 @@ pub fn estimate_drift(
     upper: Option<f64>,
 ) -> Result<Drift, DriftError> {
     let (Some((since, _)), Some((newest, _))) = (points.first(), points.last()) else {
-        return Err(StatsError::TooFewPoints {
-            required: FEWEST_POINTS,
-            got: 0,
-        }
-        .into());
+        return Err(StatsError::TooFewPoints { required: FEWEST_POINTS, got: 0 }.into());
     };
     if points.len() < FEWEST_POINTS {
-        return Err(StatsError::TooFewPoints {
-            required: FEWEST_POINTS,
-            got: points.len(),
-        }
-        .into());
+        return Err(StatsError::TooFewPoints { required: FEWEST_POINTS, got: points.len() }.into());
     }
     let days: Vec<f64> = points
         .iter()
@@ -100,11 +92,7 @@ pub fn estimate_drift(
     let level_half_width = t * line.standard_error_at(0.0);
     let limit = if line.slope > 0.0 { upper } else { lower };
     let crossing = limit.and_then(|limit| {
-        let (steep, flat) = if line.slope > 0.0 {
-            (high, low)
-        } else {
-            (low, high)
-        };
+        let (steep, flat) = if line.slope > 0.0 { (high, low) } else { (low, high) };
         let toward = line.slope.signum() * level_half_width;
         let at = meet(*newest, limit, level_now, line.slope)?;
         Some(Crossing {
@@ -131,8 +119,7 @@ fn meet(now: Timestamp, limit: f64, level: f64, slope: f64) -> Option<Timestamp>
     if !days.is_finite() || days > FURTHEST_DAYS {
         return None;
     }
-    now.checked_add(SignedDuration::try_from_secs_f64(days * SECONDS_PER_DAY).ok()?)
-        .ok()
+    now.checked_add(SignedDuration::try_from_secs_f64(days * SECONDS_PER_DAY).ok()?).ok()
 }
 
 #[cfg(test)]
@@ -147,12 +134,7 @@ mod tests {
     fn a_clean_line_crosses_where_arithmetic_says() {
         // 0.5 a day, at 10 on day 20; limit 20 is met 20 days later.
         let points: Vec<_> = (0..=20)
-            .map(|day| {
-                (
-                    at(day),
-                    0.5 * day as f64 + if day % 2 == 0 { 0.01 } else { -0.01 },
-                )
-            })
+            .map(|day| (at(day), 0.5 * day as f64 + if day % 2 == 0 { 0.01 } else { -0.01 }))
             .collect();
         let drift = estimate_drift(&points, Some(-20.0), Some(20.0)).unwrap();
         assert!((drift.per_week - 3.5).abs() < 0.01);
@@ -164,37 +146,26 @@ mod tests {
 
     #[test]
     fn falling_lines_look_at_the_lower_limit() {
-        let points: Vec<_> = (0..12)
-            .map(|day| (at(day), -(day as f64) + (day % 3) as f64 * 0.1))
-            .collect();
+        let points: Vec<_> =
+            (0..12).map(|day| (at(day), -(day as f64) + (day % 3) as f64 * 0.1)).collect();
         let drift = estimate_drift(&points, Some(-20.0), Some(20.0)).unwrap();
         assert!(drift.crossing.unwrap().limit < 0.0);
     }
 
     #[test]
     fn noise_has_no_direction_and_few_points_no_slope() {
-        let flat: Vec<_> = (0..30)
-            .map(|day| (at(day), [1.0, -1.0, 0.5, -0.5][day as usize % 4]))
-            .collect();
-        assert_eq!(
-            estimate_drift(&flat, None, Some(5.0)),
-            Err(DriftError::NoDirection)
-        );
+        let flat: Vec<_> =
+            (0..30).map(|day| (at(day), [1.0, -1.0, 0.5, -0.5][day as usize % 4])).collect();
+        assert_eq!(estimate_drift(&flat, None, Some(5.0)), Err(DriftError::NoDirection));
         assert!(matches!(
             estimate_drift(&flat[..7], None, None),
-            Err(DriftError::Stats(StatsError::TooFewPoints {
-                required: 8,
-                got: 7
-            }))
+            Err(DriftError::Stats(StatsError::TooFewPoints { required: 8, got: 7 }))
         ));
     }
 
     #[test]
     fn a_crossing_more_than_a_year_ahead_is_not_told() {
         let points: Vec<_> = (0..40).map(|day| (at(day), 0.001 * day as f64)).collect();
-        assert_eq!(
-            estimate_drift(&points, None, Some(20.0)).unwrap().crossing,
-            None
-        );
+        assert_eq!(estimate_drift(&points, None, Some(20.0)).unwrap().crossing, None);
     }
 }

@@ -53,21 +53,15 @@ pub enum AdjustmentAdvice {
 pub fn advise_adjustment(input: &AdjustmentInput) -> AdjustmentAdvice {
     let size = input.mean_error.abs();
     let noise = input.coverage_factor
-        * input
-            .check_mean_std_dev
-            .hypot(input.reference_standard_uncertainty);
+        * input.check_mean_std_dev.hypot(input.reference_standard_uncertainty);
     if size < input.resolution {
-        AdjustmentAdvice::SmallerThanResolution {
-            resolution: input.resolution,
-        }
+        AdjustmentAdvice::SmallerThanResolution { resolution: input.resolution }
     } else if size <= noise {
         AdjustmentAdvice::WithinNoise { noise }
     } else if input.within_tolerance {
         AdjustmentAdvice::WithinTolerance { noise }
     } else {
-        AdjustmentAdvice::Adjust {
-            correction: -input.mean_error,
-        }
+        AdjustmentAdvice::Adjust { correction: -input.mean_error }
     }
 }
 

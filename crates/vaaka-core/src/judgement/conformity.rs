@@ -18,10 +18,7 @@ impl ToleranceLimits {
     /// Limits at ±`half_width`.
     #[must_use]
     pub fn symmetric(half_width: Decimal) -> Self {
-        Self {
-            lower: Some(-half_width),
-            upper: Some(half_width),
-        }
+        Self { lower: Some(-half_width), upper: Some(half_width) }
     }
 
     /// Whether the mean Σx/n lies within the limits, by cross-multiplication so that nothing is
@@ -43,11 +40,8 @@ impl ToleranceLimits {
     /// `None` when the side that it leans to has no limit, or a limit of zero.
     #[must_use]
     pub fn share_used(&self, value: f64) -> Option<f64> {
-        let (limit, sign) = if value >= 0.0 {
-            (to_f64(self.upper?), 1.0)
-        } else {
-            (-to_f64(self.lower?), -1.0)
-        };
+        let (limit, sign) =
+            if value >= 0.0 { (to_f64(self.upper?), 1.0) } else { (-to_f64(self.lower?), -1.0) };
         (limit > 0.0).then(|| sign * value.abs() / limit)
     }
 }
@@ -129,20 +123,14 @@ impl Characteristic {
     /// Decimals in which a mean is shown: one more than a single reading has.
     #[must_use]
     pub fn mean_decimals(&self) -> u32 {
-        if self.singles.len() > 1 {
-            self.decimals + 1
-        } else {
-            self.decimals
-        }
+        if self.singles.len() > 1 { self.decimals + 1 } else { self.decimals }
     }
 
     /// Combined standard uncertainty of the value. The chart's sigma already holds repeatability
     /// and rounding of a mean as they vary from check to check, so the larger of the two is taken.
     #[must_use]
     pub fn standard_uncertainty(&self, between_checks_std_dev: Option<f64>) -> f64 {
-        let reading = self
-            .reading_standard_uncertainty
-            .max(between_checks_std_dev.unwrap_or(0.0));
+        let reading = self.reading_standard_uncertainty.max(between_checks_std_dev.unwrap_or(0.0));
         self.reference_standard_uncertainty.hypot(reading)
     }
 }
@@ -205,25 +193,16 @@ pub fn judge_conformity(
         return result;
     }
     let all_hold = limits.hold_mean(characteristic.sum(), characteristic.n())
-        && characteristic
-            .singles
-            .iter()
-            .all(|single| limits.hold_mean(*single, 1));
-    result.conformity = if all_hold {
-        Conformity::Pass
-    } else {
-        Conformity::Fail
-    };
+        && characteristic.singles.iter().all(|single| limits.hold_mean(*single, 1));
+    result.conformity = if all_hold { Conformity::Pass } else { Conformity::Fail };
     result.share_used = limits.share_used(characteristic.value());
     result.worst_single_share = characteristic
         .singles
         .iter()
         .filter_map(|single| limits.share_used(to_f64(*single)))
         .max_by(|a, b| a.abs().total_cmp(&b.abs()));
-    result.capability_index = limits
-        .width()
-        .filter(|_| expanded > 0.0)
-        .map(|width| to_f64(width) / (2.0 * expanded));
+    result.capability_index =
+        limits.width().filter(|_| expanded > 0.0).map(|width| to_f64(width) / (2.0 * expanded));
     result
 }
 
@@ -267,10 +246,7 @@ mod tests {
         #[case] limit: &str,
         #[case] expected: Conformity,
     ) {
-        assert_eq!(
-            judge_conformity(&characteristic(singles, limit), None).conformity,
-            expected
-        );
+        assert_eq!(judge_conformity(&characteristic(singles, limit), None).conformity, expected);
     }
 
     #[test]
@@ -284,10 +260,7 @@ mod tests {
     #[test]
     fn one_sided_limits_have_no_ratio() {
         let mut one_sided = characteristic(&["3"], "20");
-        one_sided.limits = Some(ToleranceLimits {
-            lower: None,
-            upper: Some(Decimal::from(2)),
-        });
+        one_sided.limits = Some(ToleranceLimits { lower: None, upper: Some(Decimal::from(2)) });
         let result = judge_conformity(&one_sided, None);
         assert_eq!(result.conformity, Conformity::Fail);
         assert_eq!(result.capability_index, None);

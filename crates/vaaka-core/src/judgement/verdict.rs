@@ -248,9 +248,7 @@ pub struct Verdict {
 pub fn conclude(input: VerdictInput<'_>) -> Verdict {
     let mut reasons = Vec::new();
     if let Validity::Void { reason } = &input.validity {
-        reasons.push(Reason::Void {
-            reason: reason.clone(),
-        });
+        reasons.push(Reason::Void { reason: reason.clone() });
         reasons.extend(input.from_run);
         return Verdict {
             valid: input.validity,
@@ -265,11 +263,7 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
     let conforms = overall_conformity(input.results);
     let mut runs = input.earlier.to_vec();
     runs.push(Attempt { conforms });
-    let repeat = if input.as_left {
-        RepeatState::None
-    } else {
-        repeat_state(&runs)
-    };
+    let repeat = if input.as_left { RepeatState::None } else { repeat_state(&runs) };
     let control = overall_control(input.charts);
     if repeat != RepeatState::None {
         reasons.push(Reason::Repeat { state: repeat });
@@ -283,14 +277,9 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
     reasons.extend(input.from_run);
     // What needs a decision comes first; the rest keeps the order of the plan.
     reasons.sort_by_key(|reason| !reason.needs_attention());
-    let forecast = input
-        .charts
-        .iter()
-        .filter_map(|chart| chart.drift)
-        .min_by_key(|drift| {
-            drift
-                .crossing
-                .map_or(i64::MAX, |crossing| crossing.at.as_second())
+    let forecast =
+        input.charts.iter().filter_map(|chart| chart.drift).min_by_key(|drift| {
+            drift.crossing.map_or(i64::MAX, |crossing| crossing.at.as_second())
         });
     let action = match (repeat, &control) {
         _ if input.as_left && conforms == Conformity::Pass => NextAction::ProvenAsLeft,
@@ -301,23 +290,11 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
         (RepeatState::None, Control::Signal { .. }) => NextAction::UseAndFindCause,
         (RepeatState::None, _) => NextAction::Use,
     };
-    Verdict {
-        valid: input.validity,
-        conforms,
-        control,
-        forecast,
-        action,
-        repeat,
-        reasons,
-    }
+    Verdict { valid: input.validity, conforms, control, forecast, action, repeat, reasons }
 }
 
 fn overall_conformity(results: &[(Characteristic, ConformityResult)]) -> Conformity {
-    let has = |wanted| {
-        results
-            .iter()
-            .any(|(_, result)| result.conformity == wanted)
-    };
+    let has = |wanted| results.iter().any(|(_, result)| result.conformity == wanted);
     if has(Conformity::Fail) {
         Conformity::Fail
     } else if has(Conformity::Pass) {
@@ -371,11 +348,7 @@ fn chart_reasons(chart: &ChartOutcome) -> Vec<Reason> {
     let mut reasons = Vec::new();
     match chart.control {
         Control::NoBaseline { got, required } => {
-            reasons.push(Reason::NoBaseline {
-                key: key(),
-                got,
-                required,
-            });
+            reasons.push(Reason::NoBaseline { key: key(), got, required });
         }
         Control::InControl => reasons.push(Reason::InControl { key: key() }),
         Control::Signal { side } if chart.firings.is_empty() => {
@@ -383,10 +356,7 @@ fn chart_reasons(chart: &ChartOutcome) -> Vec<Reason> {
         }
         Control::Signal { .. } => {
             for firing in &chart.firings {
-                reasons.push(Reason::Fired {
-                    key: key(),
-                    firing: firing.clone(),
-                });
+                reasons.push(Reason::Fired { key: key(), firing: firing.clone() });
             }
         }
         Control::NotCharted => {}

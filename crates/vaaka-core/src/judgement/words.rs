@@ -90,20 +90,15 @@ pub fn reason_sentence(
     results: &[(Characteristic, ConformityResult)],
     zone: &TimeZone,
 ) -> String {
-    let found = reason.characteristic().and_then(|key| {
-        results
-            .iter()
-            .find(|(characteristic, _)| characteristic.key == key)
-    });
+    let found = reason
+        .characteristic()
+        .and_then(|key| results.iter().find(|(characteristic, _)| characteristic.key == key));
     let label = found.map_or("", |(characteristic, _)| characteristic.label.as_str());
     match reason {
         Reason::Void { reason } => format!("Void: {reason}. It stays on record and off the chart."),
         Reason::Within { .. } => format!("{label}: {}.", found.map(within).unwrap_or_default()),
         Reason::MeanOutside { .. } => {
-            format!(
-                "{label}: {}, outside the tolerance.",
-                found.map(against).unwrap_or_default()
-            )
+            format!("{label}: {}, outside the tolerance.", found.map(against).unwrap_or_default())
         }
         Reason::SingleOutside { .. } => format!(
             "{label}: the mean is inside, but one single reading is outside: {}.",
@@ -120,16 +115,12 @@ pub fn reason_sentence(
         Reason::Fired { firing, .. } => format!("{label}: {}.", firing_words(firing)),
         Reason::StillActive { side, .. } => format!(
             "{label}: this check is quiet, but an earlier signal{} is not over yet.",
-            side.map(|side| format!(" {}", side.word()))
-                .unwrap_or_default()
+            side.map(|side| format!(" {}", side.word())).unwrap_or_default()
         ),
         Reason::Drifting { drift, .. } => {
             let decimals = found.map_or(2, |(characteristic, _)| characteristic.mean_decimals());
             let unit = found.map_or("", |(characteristic, _)| characteristic.unit.symbol());
-            format!(
-                "{label} is drifting: {}.",
-                drift_words(drift, unit, decimals, zone)
-            )
+            format!("{label} is drifting: {}.", drift_words(drift, unit, decimals, zone))
         }
         Reason::Advice { advice, .. } => advice_sentence(*advice, label, found),
         Reason::Repeat { state } => repeat_sentence(*state).to_owned(),
@@ -146,11 +137,8 @@ pub fn reason_sentence(
 /// Slope, onset and crossing of a drift in words.
 #[must_use]
 pub fn drift_words(drift: &Drift, unit: &str, decimals: u32, zone: &TimeZone) -> String {
-    let day = |at: jiff::Timestamp| {
-        at.to_zoned_datetime(zone.clone())
-            .strftime("%-d %B")
-            .to_string()
-    };
+    let day =
+        |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %B").to_string();
     let mut text = format!(
         "{} {unit} a week ({} to {}) since about {}",
         show_signed_float(drift.per_week, decimals),
@@ -159,9 +147,7 @@ pub fn drift_words(drift: &Drift, unit: &str, decimals: u32, zone: &TimeZone) ->
         day(drift.since),
     );
     if let Some(crossing) = drift.crossing {
-        let latest = crossing
-            .latest
-            .map_or("later than in a year".to_owned(), day);
+        let latest = crossing.latest.map_or("later than in a year".to_owned(), day);
         text.push_str(&format!(
             "; it reaches its tolerance about {} ({} to {latest})",
             day(crossing.at),
@@ -186,22 +172,12 @@ fn repeat_sentence(state: RepeatState) -> &'static str {
 
 fn limit_text(characteristic: &Characteristic) -> String {
     let decimals = characteristic.decimals;
-    match characteristic
-        .limits
-        .map(|limits| (limits.lower, limits.upper))
-    {
+    match characteristic.limits.map(|limits| (limits.lower, limits.upper)) {
         Some((Some(lower), Some(upper))) if lower == -upper => {
-            format!(
-                "±{}",
-                show_decimal(upper, decimals.max(upper.normalize().scale()))
-            )
+            format!("±{}", show_decimal(upper, decimals.max(upper.normalize().scale())))
         }
         Some((Some(lower), Some(upper))) => {
-            format!(
-                "{} to {}",
-                show_signed(lower, decimals),
-                show_signed(upper, decimals)
-            )
+            format!("{} to {}", show_signed(lower, decimals), show_signed(upper, decimals))
         }
         Some((Some(lower), None)) => format!("not below {}", show_signed(lower, decimals)),
         Some((None, Some(upper))) => format!("not above {}", show_decimal(upper, decimals)),
@@ -215,10 +191,7 @@ fn against((characteristic, result): &(Characteristic, ConformityResult)) -> Str
         "{} {unit} against {} {unit} (U = {} {unit}, k = {})",
         show_signed_float(characteristic.value(), characteristic.mean_decimals()),
         limit_text(characteristic),
-        show_float(
-            result.expanded_uncertainty,
-            characteristic.mean_decimals() + 1
-        ),
+        show_float(result.expanded_uncertainty, characteristic.mean_decimals() + 1),
         result.coverage_factor,
     )
 }
@@ -227,12 +200,7 @@ fn within(pair: &(Characteristic, ConformityResult)) -> String {
     let ratio = pair
         .1
         .capability_index
-        .map(|index| {
-            format!(
-                "; the tolerance is {} times the uncertainty",
-                show_float(index, 1)
-            )
-        })
+        .map(|index| format!("; the tolerance is {} times the uncertainty", show_float(index, 1)))
         .unwrap_or_default();
     format!("{}, inside the tolerance{ratio}", against(pair))
 }
@@ -243,12 +211,7 @@ fn singles((characteristic, _): &(Characteristic, ConformityResult)) -> String {
         .iter()
         .map(|single| show_signed(*single, characteristic.decimals))
         .collect();
-    format!(
-        "{} {} against {}",
-        list.join(", "),
-        characteristic.unit,
-        limit_text(characteristic)
-    )
+    format!("{} {} against {}", list.join(", "), characteristic.unit, limit_text(characteristic))
 }
 
 fn advice_sentence(

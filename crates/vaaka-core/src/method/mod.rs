@@ -80,8 +80,6 @@ pub enum MethodError {
 pub fn by_key(key: &str) -> Result<&'static dyn Method, MethodError> {
     match key {
         weighing::KEY => Ok(&weighing::Weighing),
-        other => Err(MethodError::Unknown {
-            key: other.to_owned(),
-        }),
+        other => Err(MethodError::Unknown { key: other.to_owned() }),
     }
 }

@@ -58,9 +58,7 @@ impl RunState {
     pub fn readings(&self, step: &StepKey) -> Vec<(Decimal, Option<Decimal>)> {
         self.of_step(step)
             .filter_map(|entry| match &entry.value {
-                EntryValue::Reading {
-                    indication, added, ..
-                } => Some((*indication, *added)),
+                EntryValue::Reading { indication, added, .. } => Some((*indication, *added)),
                 EntryValue::Confirmed | EntryValue::Tag { .. } => None,
             })
             .collect()
@@ -202,14 +200,7 @@ pub fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError
             Ok(EntryValue::Confirmed)
         }
         Input::Tag { expected } => accept_tag(expected, &proposal.typed),
-        Input::Reading {
-            unit,
-            resolution,
-            expected,
-            guard,
-            guard_question,
-            with_added,
-        } => {
+        Input::Reading { unit, resolution, expected, guard, guard_question, with_added } => {
             let typed = TypedDecimal::parse(&proposal.typed)?;
             let near = |value: Decimal| (value - *expected).abs() <= *guard;
             let decimals = crate::quantity::decimals_of(*resolution);
@@ -245,11 +236,7 @@ pub fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError
             } else {
                 None
             };
-            Ok(EntryValue::Reading {
-                indication: typed.value,
-                added,
-                far_confirmed: far,
-            })
+            Ok(EntryValue::Reading { indication: typed.value, added, far_confirmed: far })
         }
     }
 }
@@ -257,16 +244,11 @@ pub fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError
 fn accept_tag(expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
     let typed = typed.trim();
     if typed.is_empty() {
-        return Err(EntryError::NoTag {
-            expected: expected.to_owned(),
-        });
+        return Err(EntryError::NoTag { expected: expected.to_owned() });
     }
     // Scanners and gloves differ in case and hyphens; the tag itself does not.
     let plain = |text: &str| -> String {
-        text.chars()
-            .filter(|c| c.is_alphanumeric())
-            .flat_map(char::to_uppercase)
-            .collect()
+        text.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_uppercase).collect()
     };
     if plain(typed) != plain(expected) {
         return Err(EntryError::WrongStandard {
@@ -274,9 +256,7 @@ fn accept_tag(expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
             expected: expected.to_owned(),
         });
     }
-    Ok(EntryValue::Tag {
-        tag: expected.to_owned(),
-    })
+    Ok(EntryValue::Tag { tag: expected.to_owned() })
 }
 
 fn accept_added(typed: &str, resolution: Decimal, unit: Unit) -> Result<Decimal, EntryError> {
@@ -312,16 +292,14 @@ mod tests {
             repeats: 1,
             reference_value: None,
             tolerance: None,
+            charted_as: None,
             scene: None,
             voids: vec![],
         }
     }
 
     fn typed(text: &str) -> Proposal {
-        Proposal {
-            typed: text.into(),
-            ..Proposal::default()
-        }
+        Proposal { typed: text.into(), ..Proposal::default() }
     }
 
     #[rstest]
@@ -338,34 +316,18 @@ mod tests {
         let step = reading_step(false);
         let error = accept(&step, &typed("2.001")).unwrap_err();
         assert!(error.may_confirm());
-        assert!(
-            error.to_string().starts_with("Is the 20 kg on the pan?"),
-            "{error}"
-        );
-        let confirmed = Proposal {
-            confirm_far: true,
-            ..typed("2.001")
-        };
+        assert!(error.to_string().starts_with("Is the 20 kg on the pan?"), "{error}");
+        let confirmed = Proposal { confirm_far: true, ..typed("2.001") };
         assert!(matches!(
             accept(&step, &confirmed),
-            Ok(EntryValue::Reading {
-                far_confirmed: true,
-                ..
-            })
+            Ok(EntryValue::Reading { far_confirmed: true, .. })
         ));
     }
 
     #[test]
     fn thousands_are_told_apart_where_the_load_decides() {
         let mut step = reading_step(false);
-        if let Input::Reading {
-            unit,
-            resolution,
-            expected,
-            guard,
-            ..
-        } = &mut step.input
-        {
+        if let Input::Reading { unit, resolution, expected, guard, .. } = &mut step.input {
             *unit = Unit::Gram;
             *resolution = Decimal::ONE;
             *expected = Decimal::from(20_000);
@@ -392,10 +354,7 @@ mod tests {
     #[case("-0.0001", true)]
     #[case("0.0004", false)]
     fn added_weights_lie_within_a_step(#[case] added: &str, #[case] refused: bool) {
-        let proposal = Proposal {
-            added: added.into(),
-            ..typed("20.000")
-        };
+        let proposal = Proposal { added: added.into(), ..typed("20.000") };
         let result = accept(&reading_step(true), &proposal);
         assert_eq!(result.is_err(), refused);
         assert!(result.err().is_none_or(|error| error.is_about_added()));

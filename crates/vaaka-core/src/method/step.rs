@@ -76,6 +76,8 @@ pub struct Step {
     pub reference_value: Option<Decimal>,
     /// Limit of the error at this point, ±, in the unit of the display.
     pub tolerance: Option<Decimal>,
+    /// Key of the charted characteristic that this step's readings make, for the beam under it.
+    pub charted_as: Option<String>,
     /// Where to put what.
     pub scene: Option<Scene>,
     /// Steps that must be redone when this one is.

@@ -48,11 +48,7 @@ fn with_minus(text: &str, zero: bool) -> String {
 
 fn plus(text: String) -> String {
     let zero = text.chars().all(|c| matches!(c, '0' | '.'));
-    if zero || text.starts_with(MINUS) || text == "–" {
-        text
-    } else {
-        format!("+{text}")
-    }
+    if zero || text.starts_with(MINUS) || text == "–" { text } else { format!("+{text}") }
 }
 
 #[cfg(test)]

@@ -99,11 +99,7 @@ impl TypedDecimal {
             return Err(TypedDecimalError::TooManyDigits { max: MAX_DIGITS });
         }
         let value = parse_plain(&plain).ok_or(TypedDecimalError::NoDigits)?;
-        Ok(Self {
-            text: trimmed.to_owned(),
-            value,
-            if_thousands: thousands_meaning(&plain),
-        })
+        Ok(Self { text: trimmed.to_owned(), value, if_thousands: thousands_meaning(&plain) })
     }
 }
 
@@ -175,12 +171,6 @@ mod tests {
         #[case] other: Option<&str>,
     ) {
         let parsed = TypedDecimal::parse(typed).unwrap();
-        assert_eq!(
-            parsed
-                .if_thousands
-                .map(|value| value.to_string())
-                .as_deref(),
-            other
-        );
+        assert_eq!(parsed.if_thousands.map(|value| value.to_string()).as_deref(), other);
     }
 }

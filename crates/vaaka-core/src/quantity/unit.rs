@@ -56,11 +56,7 @@ impl Unit {
         let ten = Decimal::TEN;
         let mut result = value;
         for _ in 0..shift.unsigned_abs() {
-            result = if shift > 0 {
-                result * ten
-            } else {
-                result / ten
-            };
+            result = if shift > 0 { result * ten } else { result / ten };
         }
         result
     }
@@ -90,9 +86,7 @@ impl FromStr for Unit {
         [Self::Milligram, Self::Gram, Self::Kilogram]
             .into_iter()
             .find(|unit| unit.symbol() == text)
-            .ok_or_else(|| UnitError {
-                text: text.to_owned(),
-            })
+            .ok_or_else(|| UnitError { text: text.to_owned() })
     }
 }
 

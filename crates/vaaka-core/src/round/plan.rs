@@ -56,10 +56,8 @@ pub struct RoundPlan<Id> {
 /// along the walk, tasks on the same standard together so that a set of weights is fetched once.
 #[must_use]
 pub fn plan_round<Id: Clone>(tasks: &[RoundTask<Id>], now: Timestamp) -> RoundPlan<Id> {
-    let mut order: Vec<&RoundTask<Id>> = tasks
-        .iter()
-        .filter(|task| task.due != Due::Nothing)
-        .collect();
+    let mut order: Vec<&RoundTask<Id>> =
+        tasks.iter().filter(|task| task.due != Due::Nothing).collect();
     order.sort_by(|a, b| {
         let key = |task: &RoundTask<Id>| (task.due, task.area_order);
         key(a)
@@ -72,14 +70,8 @@ pub fn plan_round<Id: Clone>(tasks: &[RoundTask<Id>], now: Timestamp) -> RoundPl
         .into_iter()
         .map(|task| {
             let starts_at = at;
-            at = at
-                .checked_add(SignedDuration::from_mins(task.minutes))
-                .unwrap_or(at);
-            Scheduled {
-                id: task.id.clone(),
-                starts_at,
-                ends_at: at,
-            }
+            at = at.checked_add(SignedDuration::from_mins(task.minutes)).unwrap_or(at);
+            Scheduled { id: task.id.clone(), starts_at, ends_at: at }
         })
         .collect();
     let done_by = to_do.last().map(|last| last.ends_at);
@@ -117,11 +109,7 @@ mod tests {
         let order: Vec<&str> = plan.to_do.iter().map(|item| item.id.as_str()).collect();
         assert_eq!(order, ["f", "e", "c", "b", "d", "a"]);
         assert_eq!(plan.done_by.unwrap().to_string(), "2026-11-24T21:04:00Z");
-        assert!(
-            plan.to_do
-                .windows(2)
-                .all(|pair| pair[0].ends_at == pair[1].starts_at)
-        );
+        assert!(plan.to_do.windows(2).all(|pair| pair[0].ends_at == pair[1].starts_at));
     }
 
     #[test]

@@ -65,16 +65,12 @@ impl ShiftPattern {
         let instant = |date: Date, at: Time| -> Result<Timestamp, ShiftError> {
             // In the spring gap the wall clock jumps over the time; jiff takes the later reading.
             let zoned = date.to_datetime(at).to_zoned_datetime(self.zone.clone());
-            zoned
-                .map(|zoned| zoned.timestamp())
-                .map_err(|_| ShiftError::OutOfRange)
+            zoned.map(|zoned| zoned.timestamp()).map_err(|_| ShiftError::OutOfRange)
         };
         let mut spans = Vec::new();
         let mut date = first;
         while date <= last {
-            let next_date = date
-                .checked_add(1.day())
-                .map_err(|_| ShiftError::OutOfRange)?;
+            let next_date = date.checked_add(1.day()).map_err(|_| ShiftError::OutOfRange)?;
             for (index, start) in self.starts.iter().enumerate() {
                 let ends_at = match self.starts.get(index + 1) {
                     Some(next) => instant(date, next.at)?,
@@ -99,25 +95,16 @@ mod tests {
     use jiff::civil::{date, time};
 
     fn three() -> ShiftPattern {
-        let start = |label: &str, hour| ShiftStart {
-            label: label.into(),
-            at: time(hour, 0, 0, 0),
-        };
+        let start = |label: &str, hour| ShiftStart { label: label.into(), at: time(hour, 0, 0, 0) };
         ShiftPattern {
             zone: TimeZone::get("Europe/Helsinki").unwrap(),
-            starts: vec![
-                start("Morning", 6),
-                start("Evening", 14),
-                start("Night", 22),
-            ],
+            starts: vec![start("Morning", 6), start("Evening", 14), start("Night", 22)],
         }
     }
 
     #[test]
     fn a_night_belongs_to_the_day_it_starts_on() {
-        let spans = three()
-            .spans(date(2026, 11, 24), date(2026, 11, 24))
-            .unwrap();
+        let spans = three().spans(date(2026, 11, 24), date(2026, 11, 24)).unwrap();
         assert_eq!(spans.len(), 3);
         assert_eq!(spans[2].business_date, date(2026, 11, 24));
         // 22:00 at UTC+2.
@@ -130,10 +117,7 @@ mod tests {
         // Last Sundays of March and October 2026 are the 29th and the 25th.
         let hours = |day| {
             let spans = three().spans(day, day).unwrap();
-            spans[2]
-                .ends_at
-                .duration_since(spans[2].starts_at)
-                .as_hours()
+            spans[2].ends_at.duration_since(spans[2].starts_at).as_hours()
         };
         assert_eq!(hours(date(2026, 3, 28)), 7);
         assert_eq!(hours(date(2026, 10, 24)), 9);
@@ -144,25 +128,15 @@ mod tests {
     fn a_year_has_no_gap_and_no_overlap() {
         let spans = three().spans(date(2026, 1, 1), date(2026, 12, 31)).unwrap();
         assert_eq!(spans.len(), 3 * 365);
-        assert!(
-            spans
-                .windows(2)
-                .all(|pair| pair[0].ends_at == pair[1].starts_at)
-        );
+        assert!(spans.windows(2).all(|pair| pair[0].ends_at == pair[1].starts_at));
     }
 
     #[test]
     fn a_pattern_out_of_order_is_refused() {
         let mut pattern = three();
         pattern.starts.swap(0, 1);
-        assert_eq!(
-            pattern.spans(date(2026, 1, 1), date(2026, 1, 1)),
-            Err(ShiftError::NotInOrder)
-        );
+        assert_eq!(pattern.spans(date(2026, 1, 1), date(2026, 1, 1)), Err(ShiftError::NotInOrder));
         pattern.starts.clear();
-        assert_eq!(
-            pattern.spans(date(2026, 1, 1), date(2026, 1, 1)),
-            Err(ShiftError::Empty)
-        );
+        assert_eq!(pattern.spans(date(2026, 1, 1), date(2026, 1, 1)), Err(ShiftError::Empty));
     }
 }

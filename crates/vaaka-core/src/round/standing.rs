@@ -33,8 +33,8 @@ impl Standing {
             Self::OnHold => "On hold",
             Self::Doubtful => "Doubtful, a lead decides",
             Self::OutOfTolerance => "Out of tolerance",
-            Self::SignalAbove => "Above what is normal",
-            Self::SignalBelow => "Below what is normal",
+            Self::SignalAbove => "Above normal",
+            Self::SignalBelow => "Below normal",
             Self::NoLimits => "No limits yet",
             Self::InControl => "In control",
             Self::NeverChecked => "Never checked",
@@ -91,31 +91,16 @@ mod tests {
     use super::*;
 
     fn runs(conforms: &[Conformity]) -> Vec<Attempt> {
-        conforms
-            .iter()
-            .map(|conforms| Attempt {
-                conforms: *conforms,
-            })
-            .collect()
+        conforms.iter().map(|conforms| Attempt { conforms: *conforms }).collect()
     }
 
     #[test]
     fn fail_then_pass_is_never_a_pass() {
-        let quiet = [LastPoint {
-            conforms: Conformity::Pass,
-            signal: None,
-            has_limits: true,
-        }];
+        let quiet = [LastPoint { conforms: Conformity::Pass, signal: None, has_limits: true }];
         use Conformity::{Fail, Pass};
-        assert_eq!(
-            standing_of(&runs(&[Fail, Pass]), &quiet),
-            Standing::Doubtful
-        );
+        assert_eq!(standing_of(&runs(&[Fail, Pass]), &quiet), Standing::Doubtful);
         assert_eq!(standing_of(&runs(&[Fail, Fail]), &quiet), Standing::OnHold);
-        assert_eq!(
-            standing_of(&runs(&[Fail]), &quiet),
-            Standing::OutOfTolerance
-        );
+        assert_eq!(standing_of(&runs(&[Fail]), &quiet), Standing::OutOfTolerance);
         assert_eq!(standing_of(&runs(&[Pass]), &quiet), Standing::InControl);
     }
 
@@ -132,15 +117,8 @@ mod tests {
 
     #[test]
     fn the_worst_chart_speaks() {
-        let point = |conforms, signal| LastPoint {
-            conforms,
-            signal,
-            has_limits: true,
-        };
-        let points = [
-            point(Conformity::Pass, None),
-            point(Conformity::Pass, Some(Side::Above)),
-        ];
+        let point = |conforms, signal| LastPoint { conforms, signal, has_limits: true };
+        let points = [point(Conformity::Pass, None), point(Conformity::Pass, Some(Side::Above))];
         assert_eq!(standing_of(&[], &points), Standing::SignalAbove);
         assert_eq!(standing_of(&[], &[]), Standing::NeverChecked);
     }

@@ -31,9 +31,7 @@ impl CertifiedPiece {
     /// [`StandardError::CoverageFactor`] when k is not positive.
     pub fn standard_uncertainty(&self) -> Result<f64, StandardError> {
         if self.coverage_factor <= Decimal::ZERO {
-            return Err(StandardError::CoverageFactor {
-                tag: self.tag.clone(),
-            });
+            return Err(StandardError::CoverageFactor { tag: self.tag.clone() });
         }
         Ok(to_f64(self.expanded_uncertainty) / to_f64(self.coverage_factor))
     }
@@ -85,10 +83,7 @@ pub enum StandardError {
 /// # Errors
 /// As [`CertifiedPiece::standard_uncertainty`].
 pub fn combine(pieces: &[CertifiedPiece], unit: Unit) -> Result<CombinedReference, StandardError> {
-    let mut sum = CombinedReference {
-        reference_value: Decimal::ZERO,
-        standard_uncertainty: 0.0,
-    };
+    let mut sum = CombinedReference { reference_value: Decimal::ZERO, standard_uncertainty: 0.0 };
     for piece in pieces {
         sum.reference_value += piece.unit.convert(piece.certified_value, unit);
         let scale = to_f64(piece.unit.convert(Decimal::ONE, unit));
@@ -110,18 +105,10 @@ pub fn check_validity(
 ) -> Result<(), StandardError> {
     let (tag, certificate) = (tag.to_owned(), certificate.to_owned());
     if today > valid_until {
-        return Err(StandardError::OutOfDate {
-            tag,
-            certificate,
-            ended: valid_until,
-        });
+        return Err(StandardError::OutOfDate { tag, certificate, ended: valid_until });
     }
     if today < valid_from {
-        return Err(StandardError::NotYetValid {
-            tag,
-            certificate,
-            begins: valid_from,
-        });
+        return Err(StandardError::NotYetValid { tag, certificate, begins: valid_from });
     }
     Ok(())
 }
@@ -144,10 +131,7 @@ mod tests {
 
     #[test]
     fn pieces_of_one_set_add_linearly() {
-        let pieces = [
-            piece("10.00011", "0.00015", "2"),
-            piece("10.00010", "0.00015", "2"),
-        ];
+        let pieces = [piece("10.00011", "0.00015", "2"), piece("10.00010", "0.00015", "2")];
         let sum = combine(&pieces, Unit::Gram).unwrap();
         assert_eq!(sum.reference_value, "20000.21".parse::<Decimal>().unwrap());
         assert!((sum.standard_uncertainty - 0.15).abs() < 1e-12, "{sum:?}");
@@ -164,13 +148,7 @@ mod tests {
         let check =
             |today| check_validity("M1-B", "V-1", date(2026, 3, 14), date(2027, 3, 14), today);
         assert!(check(date(2027, 3, 14)).is_ok());
-        assert!(matches!(
-            check(date(2027, 3, 15)),
-            Err(StandardError::OutOfDate { .. })
-        ));
-        assert!(matches!(
-            check(date(2026, 3, 13)),
-            Err(StandardError::NotYetValid { .. })
-        ));
+        assert!(matches!(check(date(2027, 3, 15)), Err(StandardError::OutOfDate { .. })));
+        assert!(matches!(check(date(2026, 3, 13)), Err(StandardError::NotYetValid { .. })));
     }
 }

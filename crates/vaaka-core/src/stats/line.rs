@@ -43,10 +43,7 @@ impl StraightLine {
 pub fn fit_line(x: &[f64], y: &[f64]) -> Result<StraightLine, StatsError> {
     let n = x.len().min(y.len());
     if n < 3 {
-        return Err(StatsError::TooFewPoints {
-            required: 3,
-            got: n,
-        });
+        return Err(StatsError::TooFewPoints { required: 3, got: n });
     }
     let (mean_x, mean_y) = (mean(&x[..n])?, mean(&y[..n])?);
     let (mut sxx, mut sxy) = (0.0, 0.0);
@@ -59,11 +56,8 @@ pub fn fit_line(x: &[f64], y: &[f64]) -> Result<StraightLine, StatsError> {
     }
     let slope = sxy / sxx;
     let intercept = mean_y - slope * mean_x;
-    let residual_squares: f64 = x
-        .iter()
-        .zip(y)
-        .map(|(xi, yi)| (yi - mean_y - slope * (xi - mean_x)).powi(2))
-        .sum();
+    let residual_squares: f64 =
+        x.iter().zip(y).map(|(xi, yi)| (yi - mean_y - slope * (xi - mean_x)).powi(2)).sum();
     let residual_std_dev = (residual_squares / (n - 2) as f64).sqrt();
     Ok(StraightLine {
         intercept,
@@ -102,9 +96,6 @@ mod tests {
     #[test]
     fn too_little_is_refused() {
         assert!(fit_line(&[1.0, 2.0], &[1.0, 2.0]).is_err());
-        assert_eq!(
-            fit_line(&[1.0; 3], &[1.0, 2.0, 3.0]),
-            Err(StatsError::NoSpreadInX)
-        );
+        assert_eq!(fit_line(&[1.0; 3], &[1.0, 2.0, 3.0]), Err(StatsError::NoSpreadInX));
     }
 }

@@ -36,10 +36,7 @@ pub enum StatsError {
 /// [`StatsError::TooFewPoints`] when `degrees_of_freedom` is not positive.
 pub fn student_t(confidence: f64, degrees_of_freedom: f64) -> Result<f64, StatsError> {
     use statrs::distribution::{ContinuousCDF, StudentsT};
-    let distribution =
-        StudentsT::new(0.0, 1.0, degrees_of_freedom).map_err(|_| StatsError::TooFewPoints {
-            required: 2,
-            got: 1,
-        })?;
+    let distribution = StudentsT::new(0.0, 1.0, degrees_of_freedom)
+        .map_err(|_| StatsError::TooFewPoints { required: 2, got: 1 })?;
     Ok(distribution.inverse_cdf(0.5 + confidence / 2.0))
 }

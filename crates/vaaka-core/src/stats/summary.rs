@@ -4,10 +4,7 @@ use super::StatsError;
 
 fn check(values: &[f64], required: usize) -> Result<(), StatsError> {
     if values.len() < required {
-        return Err(StatsError::TooFewPoints {
-            required,
-            got: values.len(),
-        });
+        return Err(StatsError::TooFewPoints { required, got: values.len() });
     }
     match values.iter().position(|value| !value.is_finite()) {
         Some(index) => Err(StatsError::NotFinite { index }),
@@ -69,10 +66,8 @@ pub fn lag_one_autocorrelation(values: &[f64]) -> Result<f64, StatsError> {
     if denominator == 0.0 {
         return Ok(0.0);
     }
-    let numerator: f64 = values
-        .windows(2)
-        .map(|pair| (pair[0] - center) * (pair[1] - center))
-        .sum();
+    let numerator: f64 =
+        values.windows(2).map(|pair| (pair[0] - center) * (pair[1] - center)).sum();
     Ok(numerator / denominator)
 }
 
@@ -98,26 +93,15 @@ mod tests {
 
     #[test]
     fn alternating_values_are_negatively_autocorrelated() {
-        let values: Vec<f64> = (0..40)
-            .map(|i| if i % 2 == 0 { 1.0 } else { -1.0 })
-            .collect();
+        let values: Vec<f64> = (0..40).map(|i| if i % 2 == 0 { 1.0 } else { -1.0 }).collect();
         assert!(lag_one_autocorrelation(&values).unwrap() < -0.9);
         assert_eq!(lag_one_autocorrelation(&[3.0; 5]), Ok(0.0));
     }
 
     #[test]
     fn bad_values_are_named() {
-        assert_eq!(
-            mean(&[]),
-            Err(StatsError::TooFewPoints {
-                required: 1,
-                got: 0
-            })
-        );
-        assert_eq!(
-            mean(&[1.0, f64::NAN]),
-            Err(StatsError::NotFinite { index: 1 })
-        );
+        assert_eq!(mean(&[]), Err(StatsError::TooFewPoints { required: 1, got: 0 }));
+        assert_eq!(mean(&[1.0, f64::NAN]), Err(StatsError::NotFinite { index: 1 }));
         assert!(sample_std_dev(&[1.0]).is_err());
     }
 }

@@ -97,6 +97,7 @@ CREATE TABLE signals (
 );
 CREATE INDEX signals_stream_id ON signals (stream_id, opened_at);
 
-GRANT SELECT, INSERT ON chart_streams, baselines TO vaaka_app;
-GRANT SELECT, INSERT, UPDATE ON segments, chart_points, signals TO vaaka_app;
+GRANT SELECT, INSERT ON baselines TO vaaka_app;
+-- UPDATE on the streams is what locking their rows asks for.
+GRANT SELECT, INSERT, UPDATE ON chart_streams, segments, chart_points, signals TO vaaka_app;
 GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO vaaka_app;

@@ -83,11 +83,7 @@ impl Beam {
             (Some(lower), None) => (lower, lower.abs()),
             (None, None) => {
                 let control = self.control.map_or(0.0, |(l, _, u)| l.abs().max(u.abs()));
-                let seen = self
-                    .mark
-                    .iter()
-                    .map(|mark| mark.value.abs())
-                    .fold(control, f64::max);
+                let seen = self.mark.iter().map(|mark| mark.value.abs()).fold(control, f64::max);
                 (-seen * 1.2, seen * 1.2)
             }
         };
@@ -119,31 +115,19 @@ impl Beam {
         let scale = self.scale(width, margin, size * 1.7);
         let mut svg = Svg::begin(class, width, height, &self.description);
         svg.line("beam-line", (margin, y), (width - margin, y));
-        for (limit, x) in [
-            (self.tolerance.0, margin),
-            (self.tolerance.1, width - margin),
-        ] {
+        for (limit, x) in [(self.tolerance.0, margin), (self.tolerance.1, width - margin)] {
             if limit.is_some() {
                 svg.line("beam-end", (x, y - end), (x, y + end));
             }
         }
         if let Some((lower, center, upper)) = self.control {
             let (left, right) = (scale.x(lower), scale.x(upper));
-            svg.rect(
-                "beam-band",
-                (left, y - band),
-                ((right - left).max(2.0), 2.0 * band),
-                0.0,
-            );
+            svg.rect("beam-band", (left, y - band), ((right - left).max(2.0), 2.0 * band), 0.0);
             let fulcrum = scale.x(center);
             let foot = y + band + 8.0;
             svg.path(
                 "beam-fulcrum",
-                &[
-                    (fulcrum - 4.5, foot),
-                    (fulcrum, y + band),
-                    (fulcrum + 4.5, foot),
-                ],
+                &[(fulcrum - 4.5, foot), (fulcrum, y + band), (fulcrum + 4.5, foot)],
                 true,
             );
         }
@@ -155,12 +139,7 @@ impl Beam {
         for (index, value) in self.ticks.iter().enumerate() {
             let x = scale.x(*value);
             svg.line("beam-tick", (x, y - 10.0), (x, y + 10.0));
-            svg.words(
-                "beam-words",
-                (x, y + 26.0),
-                "middle",
-                &(index + 1).to_string(),
-            );
+            svg.words("beam-words", (x, y + 26.0), "middle", &(index + 1).to_string());
         }
         if let Some(mark) = &self.mark {
             let x = scale.x(mark.value);
@@ -174,11 +153,7 @@ impl Beam {
                 svg.line("beam-arrow", (from, top), (to, top));
                 svg.path(
                     "beam-arrow",
-                    &[
-                        (to - way * 5.0, top - 4.0),
-                        (to, top),
-                        (to - way * 5.0, top + 4.0),
-                    ],
+                    &[(to - way * 5.0, top - 4.0), (to, top), (to - way * 5.0, top + 4.0)],
                     false,
                 );
             }
@@ -204,23 +179,15 @@ mod tests {
 
     fn mark_x(drawing: &str) -> f64 {
         let page = Html::parse_fragment(drawing);
-        let mark = page
-            .select(&Selector::parse("circle.mark").unwrap())
-            .next()
-            .unwrap();
+        let mark = page.select(&Selector::parse("circle.mark").unwrap()).next().unwrap();
         mark.value().attr("cx").unwrap().parse().unwrap()
     }
 
     #[test]
     fn larger_values_stand_further_right_and_never_leave_the_sheet() {
-        let places: Vec<f64> = [-1e9, -20.0, 0.0, 20.0, 1e9]
-            .iter()
-            .map(|v| mark_x(&beam(*v).draw()))
-            .collect();
-        assert!(
-            places.windows(2).all(|pair| pair[0] < pair[1]),
-            "{places:?}"
-        );
+        let places: Vec<f64> =
+            [-1e9, -20.0, 0.0, 20.0, 1e9].iter().map(|v| mark_x(&beam(*v).draw())).collect();
+        assert!(places.windows(2).all(|pair| pair[0] < pair[1]), "{places:?}");
         assert!(places[0] > 0.0 && places[4] < 230.0);
     }
 

@@ -120,12 +120,7 @@ impl Axis {
             (least, most) = (-1.0, 1.0);
         }
         let room = ((most - least) * 0.05).max(f64::MIN_POSITIVE.max(most.abs() * 1e-9));
-        Self {
-            least: least - room,
-            most: most + room,
-            top,
-            bottom,
-        }
+        Self { least: least - room, most: most + room, top, bottom }
     }
 
     fn y(&self, value: f64) -> f64 {
@@ -143,20 +138,10 @@ impl ChartDrawing {
     /// Draws it.
     pub fn draw(&self) -> String {
         let limits = self.segments.iter().flat_map(|segment| {
-            let control = segment
-                .control
-                .map(|(l, _, u)| [l, u])
-                .into_iter()
-                .flatten();
-            control
-                .chain(segment.tolerance.0)
-                .chain(segment.tolerance.1)
+            let control = segment.control.map(|(l, _, u)| [l, u]).into_iter().flatten();
+            control.chain(segment.tolerance.0).chain(segment.tolerance.1)
         });
-        let axis = Axis::over(
-            limits.chain(self.points.iter().map(|p| p.value)),
-            TOP,
-            BOTTOM,
-        );
+        let axis = Axis::over(limits.chain(self.points.iter().map(|p| p.value)), TOP, BOTTOM);
         let mut svg = Svg::begin("chart", WIDTH, HEIGHT, &self.description);
         self.draw_times(&mut svg);
         for segment in &self.segments {
@@ -185,29 +170,15 @@ impl ChartDrawing {
         }
         if let Some((lower, center, upper)) = segment.control {
             let (top, bottom) = (axis.y(upper), axis.y(lower));
-            let class = if segment.provisional {
-                "control-band provisional"
-            } else {
-                "control-band"
-            };
+            let class =
+                if segment.provisional { "control-band provisional" } else { "control-band" };
             svg.rect(class, (left, top), (right - left, bottom - top), 0.0);
             svg.line("control-limit", (left, top), (right, top));
             svg.line("control-limit", (left, bottom), (right, bottom));
-            svg.line(
-                "center-line",
-                (left, axis.y(center)),
-                (right, axis.y(center)),
-            );
+            svg.line("center-line", (left, axis.y(center)), (right, axis.y(center)));
         }
-        for limit in [segment.tolerance.0, segment.tolerance.1]
-            .into_iter()
-            .flatten()
-        {
-            svg.line(
-                "tolerance-limit",
-                (left, axis.y(limit)),
-                (right, axis.y(limit)),
-            );
+        for limit in [segment.tolerance.0, segment.tolerance.1].into_iter().flatten() {
+            svg.line("tolerance-limit", (left, axis.y(limit)), (right, axis.y(limit)));
         }
     }
 
@@ -219,15 +190,8 @@ impl ChartDrawing {
             return;
         };
         let mut names: Vec<(f64, String, &str)> = Vec::new();
-        for limit in [newest.tolerance.0, newest.tolerance.1]
-            .into_iter()
-            .flatten()
-        {
-            names.push((
-                axis.y(limit),
-                format!("{} tolerance", show(limit)),
-                "tolerance-words",
-            ));
+        for limit in [newest.tolerance.0, newest.tolerance.1].into_iter().flatten() {
+            names.push((axis.y(limit), format!("{} tolerance", show(limit)), "tolerance-words"));
         }
         let mut left: Vec<(f64, String)> = Vec::new();
         if let Some((lower, center, upper)) = newest.control {
@@ -269,15 +233,8 @@ impl ChartDrawing {
             true,
         );
         let start = forecast.since.max(self.from);
-        let begin = (
-            self.x(start),
-            axis.y(level + slope * (start - forecast.now)),
-        );
-        svg.path(
-            "drift-line",
-            &[begin, (now, axis.y(level)), (end, at(level, slope))],
-            false,
-        );
+        let begin = (self.x(start), axis.y(level + slope * (start - forecast.now)));
+        svg.path("drift-line", &[begin, (now, axis.y(level)), (end, at(level, slope))], false);
         if let Some((at, words)) = &forecast.crossing
             && *at <= self.to
         {
@@ -291,17 +248,10 @@ impl ChartDrawing {
     /// third would, its line stays and the words are left to the list beside the chart.
     fn draw_events(&self, svg: &mut Svg) {
         let mut taken = [f64::NEG_INFINITY; 2];
-        for event in self
-            .events
-            .iter()
-            .filter(|event| event.at >= self.from && event.at <= self.to)
+        for event in self.events.iter().filter(|event| event.at >= self.from && event.at <= self.to)
         {
             let x = self.x(event.at);
-            let class = if event.estimated {
-                "event estimated"
-            } else {
-                "event"
-            };
+            let class = if event.estimated { "event estimated" } else { "event" };
             svg.line(class, (x, TOP - 6.0), (x, WATCH_BOTTOM));
             let length = 6.6 * event.words.chars().count() as f64;
             let near_end = x + 6.0 + length > WIDTH - 4.0;
@@ -330,20 +280,9 @@ impl ChartDrawing {
         }
         let size: f64 = if self.points.len() > 400 { 2.2 } else { 3.4 };
         for point in &self.points {
-            let class = if point.hollow {
-                "point hollow"
-            } else {
-                "point"
-            };
-            svg.open(
-                class,
-                &[("check", &point.check.to_string()), ("label", &point.label)],
-            );
-            let size = if point.state == "ok" {
-                size
-            } else {
-                size.max(3.4) + 0.8
-            };
+            let class = if point.hollow { "point hollow" } else { "point" };
+            svg.open(class, &[("check", &point.check.to_string()), ("label", &point.label)]);
+            let size = if point.state == "ok" { size } else { size.max(3.4) + 0.8 };
             svg.mark(point.state, (self.x(point.at), axis.y(point.value)), size);
             svg.close();
         }
@@ -445,11 +384,7 @@ mod tests {
                 tolerance: (Some(-20.0), Some(20.0)),
             }],
             points,
-            events: vec![DrawnEvent {
-                at: 50.0,
-                words: "moved".into(),
-                estimated: false,
-            }],
+            events: vec![DrawnEvent { at: 50.0, words: "moved".into(), estimated: false }],
             forecast: None,
             decimals: 1,
             unit: "g".into(),
@@ -464,10 +399,7 @@ mod tests {
             point(60.0, 0.0, false),
             point(61.0, 1.0, true),
         ];
-        assert_eq!(
-            drawing(points).draw().matches("class=\"joined\"").count(),
-            2
-        );
+        assert_eq!(drawing(points).draw().matches("class=\"joined\"").count(), 2);
     }
 
     #[test]

@@ -55,30 +55,17 @@ impl Ribbon {
             svg.words("ribbon-time", (x, 14.0), "middle", words);
         }
         for (index, lane) in self.lanes.iter().enumerate() {
-            svg.words(
-                "ribbon-lane",
-                (14.0, TOP + LANE * index as f64 + 16.0),
-                "start",
-                lane,
-            );
+            svg.words("ribbon-lane", (14.0, TOP + LANE * index as f64 + 16.0), "start", lane);
         }
         for block in &self.blocks {
             let (left, right) = (self.x(block.from), self.x(block.to));
             let y = TOP + LANE * block.lane as f64 + 4.0;
-            let class = if block.done {
-                "ribbon-block done"
-            } else {
-                "ribbon-block"
-            };
+            let class = if block.done { "ribbon-block done" } else { "ribbon-block" };
             let width = (right - left - 1.5).max(3.0);
             svg.rect(class, (left, y), (width, 16.0), 3.0);
             // About seven units a letter; a label that does not fit is left to the table.
             if width > 7.2 * block.label.chars().count() as f64 + 8.0 {
-                let class = if block.done {
-                    "ribbon-label done"
-                } else {
-                    "ribbon-label"
-                };
+                let class = if block.done { "ribbon-label done" } else { "ribbon-label" };
                 svg.words(class, (left + 5.0, y + 12.0), "start", &block.label);
             }
         }
@@ -95,13 +82,7 @@ mod tests {
 
     #[test]
     fn labels_that_do_not_fit_are_left_out() {
-        let block = |from, to| RibbonBlock {
-            lane: 0,
-            from,
-            to,
-            label: "R-02".into(),
-            done: false,
-        };
+        let block = |from, to| RibbonBlock { lane: 0, from, to, label: "R-02".into(), done: false };
         let ribbon = |blocks| Ribbon {
             description: "the round".into(),
             lanes: vec!["Resin kitchen".into()],

@@ -15,25 +15,13 @@ pub fn draw_scene(scene: &Scene) -> String {
 
 fn draw(svg: &mut Svg, primitive: &Primitive) {
     match primitive {
-        Primitive::Plate {
-            x,
-            y,
-            width,
-            height,
-            corner,
-        } => {
+        Primitive::Plate { x, y, width, height, corner } => {
             svg.rect("plate", (*x, *y), (*width, *height), *corner);
         }
         Primitive::Disc { x, y, radius } => {
             svg.circle("plate", (*x, *y), *radius);
         }
-        Primitive::Spot {
-            x,
-            y,
-            radius,
-            state,
-            label,
-        } => {
+        Primitive::Spot { x, y, radius, state, label } => {
             let class = match state {
                 SpotState::Active => "spot active",
                 SpotState::Idle => "spot idle",
@@ -44,21 +32,10 @@ fn draw(svg: &mut Svg, primitive: &Primitive) {
                 svg.words("spot-here", (*x, *y + 17.0), "middle", "here");
             }
         }
-        Primitive::Weight {
-            x,
-            bottom,
-            width,
-            height,
-            label,
-        } => {
+        Primitive::Weight { x, bottom, width, height, label } => {
             let top = bottom - height;
             let knob = (width * 0.36).min(28.0);
-            svg.rect(
-                "weight",
-                (x + (width - knob) / 2.0, top - 18.0),
-                (knob, 22.0),
-                7.0,
-            );
+            svg.rect("weight", (x + (width - knob) / 2.0, top - 18.0), (knob, 22.0), 7.0);
             svg.rect("weight", (*x, top), (*width, *height), 8.0);
             svg.words(
                 "weight-label",
@@ -82,18 +59,8 @@ mod tests {
         let scene = Scene {
             description: "a pan".into(),
             primitives: vec![
-                Primitive::Plate {
-                    x: 0.0,
-                    y: 0.0,
-                    width: 10.0,
-                    height: 10.0,
-                    corner: 1.0,
-                },
-                Primitive::Disc {
-                    x: 5.0,
-                    y: 5.0,
-                    radius: 2.0,
-                },
+                Primitive::Plate { x: 0.0, y: 0.0, width: 10.0, height: 10.0, corner: 1.0 },
+                Primitive::Disc { x: 5.0, y: 5.0, radius: 2.0 },
                 Primitive::Spot {
                     x: 5.0,
                     y: 5.0,
@@ -108,22 +75,12 @@ mod tests {
                     height: 4.0,
                     label: "5".into(),
                 },
-                Primitive::Note {
-                    x: 1.0,
-                    y: 1.0,
-                    text: "front".into(),
-                },
+                Primitive::Note { x: 1.0, y: 1.0, text: "front".into() },
             ],
         };
         let drawing = draw_scene(&scene);
-        for part in [
-            "aria-label=\"a pan\"",
-            "spot active",
-            "5 kg",
-            "here",
-            "weight-label",
-            "front",
-        ] {
+        for part in ["aria-label=\"a pan\"", "spot active", "5 kg", "here", "weight-label", "front"]
+        {
             assert!(drawing.contains(part), "{part} in {drawing}");
         }
     }

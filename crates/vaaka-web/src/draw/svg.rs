@@ -60,11 +60,7 @@ impl Svg {
 
     /// Adds a line.
     pub fn line(&mut self, class: &str, from: (f64, f64), to: (f64, f64)) -> &mut Self {
-        self.shape(
-            "line",
-            class,
-            &[("x1", from.0), ("y1", from.1), ("x2", to.0), ("y2", to.1)],
-        )
+        self.shape("line", class, &[("x1", from.0), ("y1", from.1), ("x2", to.0), ("y2", to.1)])
     }
 
     /// Adds a rectangle.
@@ -90,11 +86,7 @@ impl Svg {
 
     /// Adds a circle.
     pub fn circle(&mut self, class: &str, center: (f64, f64), radius: f64) -> &mut Self {
-        self.shape(
-            "circle",
-            class,
-            &[("cx", center.0), ("cy", center.1), ("r", radius)],
-        )
+        self.shape("circle", class, &[("cx", center.0), ("cy", center.1), ("r", radius)])
     }
 
     /// Adds a closed outline or an open line through points.
@@ -148,11 +140,7 @@ impl Svg {
             "out" => self.rect(&class, (x - size, y - size), (2.0 * size, 2.0 * size), 0.0),
             "signal" => {
                 let h = 1.2 * size;
-                self.path(
-                    &class,
-                    &[(x - h, y + size), (x, y - h), (x + h, y + size)],
-                    true,
-                )
+                self.path(&class, &[(x - h, y + size), (x, y - h), (x + h, y + size)], true)
             }
             _ => self.circle(&class, (x, y), size),
         }
@@ -174,10 +162,7 @@ mod tests {
         let mut svg = Svg::begin("a", 10.0, 10.0, "\"><script>");
         svg.words("b", (0.0, f64::NAN), "start", "<b> & 'c'");
         let text = svg.end();
-        assert!(
-            !text.contains("<script>") && !text.contains("<b>"),
-            "{text}"
-        );
+        assert!(!text.contains("<script>") && !text.contains("<b>"), "{text}");
         assert!(text.contains("&lt;b&gt; &amp; &#39;c&#39;"));
         assert!(!text.contains("NaN"));
     }

@@ -19,7 +19,7 @@ use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::conclude::{StoredResult, result_of};
 use vaaka_store::ids::StreamId;
 use vaaka_store::registers;
-use vaaka_store::rows::{Baseline, InstrumentEvent, Segment};
+use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, SignalRow};
 
 use super::charts::{conformity, last_point, state_class};
 use super::{Here, Shell, page};
@@ -91,6 +91,7 @@ struct Read {
     segments: Vec<Segment>,
     baseline: Option<(Baseline, String)>,
     events: Vec<(InstrumentEvent, String)>,
+    signals: Vec<SignalRow>,
     newest: Option<StoredResult>,
     standing: Standing,
     drift: Option<Drift>,
@@ -113,50 +114,42 @@ pub async fn show(
         "year" => ("year", 366),
         _ => ("month", 31),
     };
-    let from = now
-        .checked_sub(SignedDuration::from_hours(24 * days))
-        .unwrap_or(now);
+    let from = now.checked_sub(SignedDuration::from_hours(24 * days)).unwrap_or(now);
     let view = charts::by_id(&mut connection, StreamId(id)).await?;
     let points = charts::points_since(&mut connection, view.stream.id, from).await?;
     let segments = charts::segments_of(&mut connection, view.stream.id).await?;
     let baseline = charts::newest_baseline(&mut connection, view.stream.id).await?;
     let events = registers::events(&mut connection, view.instrument.id).await?;
+    let signals = charts::signals_of(&mut connection, view.stream.id).await?;
     let brief = charts::newest_points(&mut connection, &[view.stream.id], 1).await?;
     let newest = match brief.first() {
         Some(point) => result_of(&mut connection, point.check_id).await?,
         None => None,
     };
     let standing = standing_of(&[], &last_point(&brief).into_iter().collect::<Vec<_>>());
-    let drift = newest
-        .as_ref()
-        .and_then(|stored| drift_of(stored, &view.stream.characteristic_key));
+    let drift =
+        newest.as_ref().and_then(|stored| drift_of(stored, &view.stream.characteristic_key));
     let read = Read {
         view,
         points,
         segments,
         baseline,
         events,
+        signals,
         newest,
         standing,
         drift,
         from,
         now,
     };
-    page(
-        StatusCode::OK,
-        &fill(&signed, &here, &read, range, query.table),
-    )
+    page(StatusCode::OK, &fill(&signed, &here, &read, range, query.table))
 }
 
 fn drift_of(stored: &StoredResult, wanted: &str) -> Option<Drift> {
-    stored
-        .verdict
-        .reasons
-        .iter()
-        .find_map(|reason| match reason {
-            Reason::Drifting { key, drift } if key == wanted => Some(*drift),
-            _ => None,
-        })
+    stored.verdict.reasons.iter().find_map(|reason| match reason {
+        Reason::Drifting { key, drift } if key == wanted => Some(*drift),
+        _ => None,
+    })
 }
 
 fn fill(
@@ -171,19 +164,11 @@ fn fill(
     let sub = match &read.baseline {
         Some((baseline, _)) => format!(
             "each shift · limits frozen {}",
-            baseline
-                .frozen_at
-                .0
-                .to_zoned_datetime(here.zone.clone())
-                .strftime("%-d %b %Y")
+            baseline.frozen_at.0.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y")
         ),
         None => "each shift · no limits yet".to_owned(),
     };
-    let rows: Vec<TableRow> = read
-        .points
-        .iter()
-        .map(|view| table_row(view, read, here))
-        .collect();
+    let rows: Vec<TableRow> = read.points.iter().map(|view| table_row(view, read, here)).collect();
     ChartPage {
         shell: Shell::new(signed, "charts", here),
         id: stream.id.0,
@@ -199,10 +184,12 @@ fn fill(
         table,
         drawing: drawing(read, here, &rows).draw(),
         finding: finding(read, here),
-        what_to_do: read.newest.as_ref().map_or(
-            "Check it once, and the chart begins.".to_owned(),
-            |stored| action_sentence(stored.verdict.action).to_owned(),
-        ),
+        what_to_do: read
+            .newest
+            .as_ref()
+            .map_or("Check it once, and the chart begins.".to_owned(), |stored| {
+                action_sentence(stored.verdict.action).to_owned()
+            }),
         limits: limits_card(read, here),
         flagged: flagged(read, here),
         advisory: advisory(read),
@@ -212,10 +199,7 @@ fn fill(
             .rev()
             .filter(|(event, _)| event.at.0 >= read.from)
             .map(|(event, by)| {
-                (
-                    local_day_time(event.at.0, &here.zone),
-                    format!("{} ({by})", event.note),
-                )
+                (local_day_time(event.at.0, &here.zone), format!("{} ({by})", event.note))
             })
             .collect(),
         rows,
@@ -224,9 +208,9 @@ fn fill(
 
 fn lower_first(text: &str) -> String {
     let mut characters = text.chars();
-    characters.next().map_or(String::new(), |first| {
-        first.to_lowercase().chain(characters).collect()
-    })
+    characters
+        .next()
+        .map_or(String::new(), |first| first.to_lowercase().chain(characters).collect())
 }
 
 fn unit_words(symbol: &str) -> &str {
@@ -269,11 +253,7 @@ fn point_words(view: &PointView) -> String {
     } else if view.point.center_line.is_none() && view.point.ordinal.is_some() {
         parts.push("no limits yet".into());
     }
-    if parts.is_empty() {
-        "in control".to_owned()
-    } else {
-        parts.join("; ")
-    }
+    if parts.is_empty() { "in control".to_owned() } else { parts.join("; ") }
 }
 
 fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
@@ -305,12 +285,8 @@ fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawing {
     let from = read.points.first().map_or(seconds(read.from), |first| {
         seconds(first.point.measured_at.0).max(seconds(read.from))
     });
-    // The forecast wants room on the right, about a fifth of what is shown.
-    let ahead = if read.drift.is_some() {
-        0.22 * span
-    } else {
-        0.01 * span
-    };
+    // The forecast wants room on the right, to a little beyond its crossing.
+    let ahead = if read.drift.is_some() { 0.22 * span } else { 0.01 * span };
     let to = seconds(read.now) + ahead;
     let gap = 3.0 * charts::interval(&read.view.stream).as_secs_f64();
     let mut last: Option<(f64, i64)> = None;
@@ -374,11 +350,7 @@ fn drawn_point(view: &PointView, at: f64, joined: bool, row: &TableRow) -> Drawn
 /// Stretches over which the limits stay the same.
 fn chart_segments(read: &Read, to: f64) -> Vec<ChartSegment> {
     let mut segments: Vec<ChartSegment> = Vec::new();
-    for view in read
-        .points
-        .iter()
-        .filter(|view| view.point.ordinal.is_some())
-    {
+    for view in read.points.iter().filter(|view| view.point.ordinal.is_some()) {
         let point = &view.point;
         let at = seconds(point.measured_at.0);
         let control = point
@@ -410,11 +382,7 @@ fn chart_segments(read: &Read, to: f64) -> Vec<ChartSegment> {
         }
     }
     if let Some(last) = segments.last_mut() {
-        last.to = if read.drift.is_some() {
-            to
-        } else {
-            last.to.max(seconds(read.now))
-        };
+        last.to = if read.drift.is_some() { to } else { last.to.max(seconds(read.now)) };
     }
     segments
 }
@@ -460,25 +428,15 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
 
 fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {
     const WEEK: f64 = 7.0 * 86_400.0;
-    let now = read
-        .points
-        .last()
-        .map_or(read.now, |view| view.point.measured_at.0);
+    let now = read.points.last().map_or(read.now, |view| view.point.measured_at.0);
     DrawnForecast {
         since: seconds(drift.since),
         now: seconds(now),
         level: (drift.level_now, drift.level_half_width),
-        slope: (
-            drift.per_week / WEEK,
-            drift.per_week_low / WEEK,
-            drift.per_week_high / WEEK,
-        ),
+        slope: (drift.per_week / WEEK, drift.per_week_low / WEEK, drift.per_week_high / WEEK),
         crossing: drift.crossing.map(|crossing| {
             let day = crossing.at.to_zoned_datetime(here.zone.clone());
-            (
-                seconds(crossing.at),
-                format!("about {}", day.strftime("%-d %b")),
-            )
+            (seconds(crossing.at), format!("about {}", day.strftime("%-d %b")))
         }),
     }
 }
@@ -486,10 +444,8 @@ fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {
 /// Midnights of the site, at a step that leaves about six of them.
 fn time_marks(read: &Read, from: f64, to: f64, zone: &TimeZone) -> Vec<(f64, String)> {
     let days = ((to - from) / 86_400.0 / 6.0).ceil().max(1.0);
-    let step = [1.0, 2.0, 7.0, 14.0, 30.0, 61.0]
-        .into_iter()
-        .find(|s| *s >= days)
-        .unwrap_or(days) as i64;
+    let step =
+        [1.0, 2.0, 7.0, 14.0, 30.0, 61.0].into_iter().find(|s| *s >= days).unwrap_or(days) as i64;
     let mut day = read.now.to_zoned_datetime(zone.clone()).date();
     let mut marks = Vec::new();
     // From today backwards, so that the marks do not move while the chart is looked at.
@@ -508,11 +464,7 @@ fn time_marks(read: &Read, from: f64, to: f64, zone: &TimeZone) -> Vec<(f64, Str
 }
 
 fn finding(read: &Read, here: &Here) -> Finding {
-    let shown = read
-        .points
-        .iter()
-        .rev()
-        .find(|view| view.point.ordinal.is_some());
+    let shown = read.points.iter().rev().find(|view| view.point.ordinal.is_some());
     let last = shown.map_or(String::new(), |view| {
         format!(
             "{} {} at the last check.",
@@ -528,25 +480,22 @@ fn finding(read: &Read, here: &Here) -> Finding {
                 "Drifting down, still usable"
             }
             .to_owned(),
-            format!(
-                "{}.",
-                drift_words(drift, &read.view.stream.unit, decimals(read), &here.zone)
-            ),
+            format!("{}.", drift_words(drift, &read.view.stream.unit, decimals(read), &here.zone)),
         ),
         (standing, _) => (standing.words().to_owned(), last),
     };
-    let has_limits = read.baseline.is_some();
     let weeks = IN_CONTROL_RUN_LENGTH * charts::interval(&read.view.stream).as_secs_f64()
         / (7.0 * 86_400.0);
     Finding {
         state: state_class(read.standing),
         title,
         words,
-        false_alarms: has_limits.then(|| {
+        false_alarms: read.baseline.as_ref().map(|(baseline, _)| {
             format!(
-                "With these rules a false alarm comes about every {} checks, {} weeks of shifts.",
+                "With these rules a false alarm comes about every {} checks, {} weeks of shifts; with limits from {} shifts, which are themselves uncertain, rather sooner.",
                 show_float(IN_CONTROL_RUN_LENGTH, 0),
-                show_float(weeks, 0)
+                show_float(weeks, 0),
+                baseline.points
             )
         }),
     }
@@ -556,11 +505,8 @@ fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
     let (baseline, by) = read.baseline.as_ref()?;
     let d = decimals(read) + 1;
     let unit = &read.view.stream.unit;
-    let day = |at: Timestamp| {
-        at.to_zoned_datetime(here.zone.clone())
-            .strftime("%-d %b %Y")
-            .to_string()
-    };
+    let day =
+        |at: Timestamp| at.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y").to_string();
     let source =
         serde_json::from_value(serde_json::Value::String(baseline.sigma_source.clone())).ok();
     Some(LimitsCard {
@@ -579,31 +525,36 @@ fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
                 baseline.multiplier
             ),
             source.map(sigma_words).unwrap_or_default().to_owned(),
-            format!(
-                "frozen by {by} on {}: {}",
-                day(baseline.frozen_at.0),
-                baseline.reason
-            ),
+            format!("frozen by {by} on {}: {}", day(baseline.frozen_at.0), baseline.reason),
             format!("this is segment {} of the chart", read.segments.len()),
         ],
     })
 }
 
-/// Signalled points of the time shown, newest first, each stretch once.
+/// The signals of the time shown, newest first: since when, how often confirmed, and in which
+/// words the first point was flagged. Each point's own words are in its record and in the table.
 fn flagged(read: &Read, here: &Here) -> Vec<(String, String)> {
-    let mut list: Vec<(String, String)> = Vec::new();
-    let mut last_words = String::new();
-    for view in read.points.iter().filter(|view| view.point.signalled) {
-        let words = point_words(view);
-        if words != last_words {
-            let at = local_day_time(view.point.measured_at.0, &here.zone);
-            list.push((at, words.clone()));
-            last_words = words;
-        }
-    }
-    list.reverse();
-    list.truncate(8);
-    list
+    read.signals
+        .iter()
+        .filter(|signal| signal.last_evidence_at.0 >= read.from)
+        .take(6)
+        .map(|signal| {
+            let opened = signal.opened_at.0;
+            let first = read.points.iter().find(|view| view.point.measured_at.0 == opened);
+            let words = first.map_or_else(
+                || format!("{} normal", signal.side.as_deref().unwrap_or("not")),
+                point_words,
+            );
+            let times = match signal.evidence {
+                1 => String::new(),
+                n => format!(
+                    "; {n} checks, the last on {}",
+                    local_day_time(signal.last_evidence_at.0, &here.zone)
+                ),
+            };
+            (format!("since {}", local_day_time(opened, &here.zone)), format!("{words}{times}"))
+        })
+        .collect()
 }
 
 /// Advisory patterns in the time shown: each rule once, with how often.
@@ -611,10 +562,7 @@ fn advisory(read: &Read) -> Vec<String> {
     let mut counts: Vec<(vaaka_core::chart::Criterion, usize)> = Vec::new();
     for view in &read.points {
         for firing in firings(&view.point.advisory) {
-            match counts
-                .iter_mut()
-                .find(|(criterion, _)| *criterion == firing.criterion)
-            {
+            match counts.iter_mut().find(|(criterion, _)| *criterion == firing.criterion) {
                 Some((_, count)) => *count += 1,
                 None => counts.push((firing.criterion, 1)),
             }

@@ -83,10 +83,7 @@ pub fn last_point(points: &[BriefPoint]) -> Option<LastPoint> {
 pub fn beam_of(view: &StreamView, points: &[BriefPoint]) -> Beam {
     let decimals = u32::try_from(view.stream.decimals).unwrap_or(1);
     let Some(newest) = points.first() else {
-        return Beam::new(
-            BeamSize::Row,
-            format!("{}: not checked yet", view.stream.label),
-        );
+        return Beam::new(BeamSize::Row, format!("{}: not checked yet", view.stream.label));
     };
     let standing = standing_of(&[], &last_point(points).into_iter().collect::<Vec<_>>());
     let description = format!(
@@ -96,10 +93,8 @@ pub fn beam_of(view: &StreamView, points: &[BriefPoint]) -> Beam {
         view.stream.unit,
         standing.words().to_lowercase()
     );
-    let control = newest
-        .lower_control_limit
-        .zip(newest.upper_control_limit)
-        .zip(newest.center_line);
+    let control =
+        newest.lower_control_limit.zip(newest.upper_control_limit).zip(newest.center_line);
     // The arrow stands for a proven drift, not for any signal.
     let drift = match newest.drift_per_week {
         Some(slope) if slope > 0.0 => 1,
@@ -139,11 +134,8 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     let mut standings: Vec<(Standing, Row)> = streams
         .iter()
         .map(|view| {
-            let own: Vec<BriefPoint> = points
-                .iter()
-                .filter(|point| point.stream_id == view.stream.id)
-                .cloned()
-                .collect();
+            let own: Vec<BriefPoint> =
+                points.iter().filter(|point| point.stream_id == view.stream.id).cloned().collect();
             let standing = standing_of(&[], &last_point(&own).into_iter().collect::<Vec<_>>());
             (standing, row(view, &own, standing, &here))
         })
@@ -160,10 +152,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
 
 fn heading(standings: &[(Standing, Row)]) -> String {
     let count = |wanted: fn(Standing) -> bool| {
-        standings
-            .iter()
-            .filter(|(standing, _)| wanted(*standing))
-            .count()
+        standings.iter().filter(|(standing, _)| wanted(*standing)).count()
     };
     let out = count(|standing| standing <= Standing::OutOfTolerance);
     let signal = count(|s| matches!(s, Standing::SignalAbove | Standing::SignalBelow));
@@ -186,15 +175,9 @@ fn row(view: &StreamView, points: &[BriefPoint], standing: Standing, here: &Here
         label: view.stream.label.clone(),
         beam: beam_of(view, points).draw(),
         value: newest.map_or("–".to_owned(), |point| {
-            format!(
-                "{} {}",
-                show_signed_float(point.value, decimals),
-                view.stream.unit
-            )
+            format!("{} {}", show_signed_float(point.value, decimals), view.stream.unit)
         }),
-        at: newest.map_or(String::new(), |point| {
-            local_day_time(point.measured_at.0, &here.zone)
-        }),
+        at: newest.map_or(String::new(), |point| local_day_time(point.measured_at.0, &here.zone)),
         state: state_class(standing),
         words: standing.words(),
     }

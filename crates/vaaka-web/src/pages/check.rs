@@ -14,7 +14,7 @@ use vaaka_store::ids::{CheckId, PlanVersionId, ReadingId};
 use vaaka_store::rows::{Check, Reading};
 use vaaka_store::{Concluded, Connection, conclude_check, plans, registers};
 
-use super::check_view::{CheckView, Typed, load};
+use super::check_view::{OpenRun, Typed, load};
 use super::{Here, page, sign_in};
 use crate::error::WebError;
 use crate::forms::{Asked, PathId, Posted, encode};
@@ -48,16 +48,12 @@ pub async fn start(
     }
     let runs = checks::attempts(&mut connection, view.plan.id, here.shift.id).await?;
     let open = checks::of_shift(&mut connection, here.shift.id).await?;
-    let open = open
-        .iter()
-        .find(|c| c.plan == view.plan.id && c.check.state == "open");
+    let open = open.iter().find(|c| c.plan == view.plan.id && c.check.state == "open");
     if let Some(open) = open {
         return Ok(Redirect::to(&format!("/checks/{}", open.check.id)).into_response());
     }
     if due_of(false, &runs) == Due::Nothing {
-        return Err(WebError::NotNow {
-            words: nothing_due(repeat_state(&runs)).into(),
-        });
+        return Err(WebError::NotNow { words: nothing_due(repeat_state(&runs)).into() });
     }
     let now = state.now();
     let today = now.to_zoned_datetime(here.zone.clone()).date();
@@ -129,17 +125,14 @@ pub async fn show(
     PathId(id): PathId,
     Asked(query): Asked<ShowQuery>,
 ) -> Result<Response, WebError> {
+    signed.may_check()?;
     let mut connection = state.store.connection().await?;
     let check = checks::by_id(&mut connection, CheckId(id)).await?;
     if let Some(response) = not_open(&check)? {
         return Ok(response);
     }
     let view = load(&state, &mut connection, check).await?;
-    let mut typed = Typed {
-        text: query.typed,
-        added: query.added,
-        ..Typed::default()
-    };
+    let mut typed = Typed { text: query.typed, added: query.added, ..Typed::default() };
     if query.overtaken {
         typed.notice = Some("This step was kept a moment ago, here or on another screen. Nothing was kept twice; go on from here.".into());
     } else if !typed.text.is_empty() {
@@ -147,7 +140,7 @@ pub async fn show(
     }
     page(
         StatusCode::OK,
-        &view.page(&signed, query.correct.map(ReadingId), typed)?,
+        &view.page(&state, &mut connection, &signed, query.correct.map(ReadingId), typed).await?,
     )
 }
 
@@ -199,11 +192,7 @@ impl EntryForm {
         Proposal {
             typed: self.typed.clone(),
             added: self.added.clone(),
-            ticked: self
-                .others
-                .keys()
-                .filter(|name| name.starts_with("tick"))
-                .count(),
+            ticked: self.others.keys().filter(|name| name.starts_with("tick")).count(),
             confirm_far: self.confirm_far,
         }
     }
@@ -213,12 +202,7 @@ impl EntryForm {
             text: self.typed.clone(),
             added: self.added.clone(),
             reason: self.reason.clone(),
-            ticked: self
-                .others
-                .keys()
-                .filter(|name| name.starts_with("tick"))
-                .cloned()
-                .collect(),
+            ticked: self.others.keys().filter(|name| name.starts_with("tick")).cloned().collect(),
             ..Typed::default()
         }
     }
@@ -233,11 +217,8 @@ pub async fn keep(
     Posted(form): Posted<EntryForm>,
 ) -> Result<Response, WebError> {
     let Some(signed) = signed else {
-        let next = format!(
-            "/checks/{id}?typed={}&added={}",
-            encode(&form.typed),
-            encode(&form.added)
-        );
+        let next =
+            format!("/checks/{id}?typed={}&added={}", encode(&form.typed), encode(&form.added));
         let notice = format!(
             "You were signed out, so “{}” is not kept yet. Sign in and it is there again.",
             form.typed
@@ -258,7 +239,7 @@ pub async fn keep(
     };
     let value = match accept(target.step, &form.proposal()) {
         Ok(value) => value,
-        Err(error) => return refuse(&view, &signed, &form, error),
+        Err(error) => return refuse(&state, &mut connection, &view, &signed, &form, error).await,
     };
     if target.replaces.is_some() && form.reason.trim().is_empty() {
         let mut typed = form.as_typed();
@@ -267,7 +248,7 @@ pub async fn keep(
         let correct = form.replaces.map(ReadingId);
         return page(
             StatusCode::UNPROCESSABLE_ENTITY,
-            &view.page(&signed, correct, typed)?,
+            &view.page(&state, &mut connection, &signed, correct, typed).await?,
         );
     }
     let now = state.now();
@@ -285,9 +266,7 @@ pub async fn keep(
         key: form.key,
         replaces: match target.replaces {
             Some(old) => Some((old, reason)),
-            None => target
-                .redone
-                .map(|old| (old, "redone after an earlier step")),
+            None => target.redone.map(|old| (old, "redone after an earlier step")),
         },
     };
     let kept = keep_and_void(&mut connection, &new, target.step, target.replaces).await?;
@@ -321,8 +300,10 @@ async fn keep_and_void(
     Ok(checks::keep_and_void(connection, new, corrected, &step.voids).await?)
 }
 
-fn refuse(
-    view: &CheckView,
+async fn refuse(
+    state: &AppState,
+    connection: &mut Connection,
+    view: &OpenRun,
     signed: &SignedIn,
     form: &EntryForm,
     error: EntryError,
@@ -335,31 +316,25 @@ fn refuse(
         typed.error = Some(error.to_string());
     }
     let correct = form.replaces.map(ReadingId);
-    page(
-        StatusCode::UNPROCESSABLE_ENTITY,
-        &view.page(signed, correct, typed)?,
-    )
+    let shown = view.page(state, connection, signed, correct, typed).await?;
+    page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
 }
 
 /// The step was kept already: by this very form (then all is well) or by somebody else.
 async fn overtaken(
     connection: &mut Connection,
-    view: &CheckView,
+    view: &OpenRun,
     form: &EntryForm,
 ) -> Result<Response, WebError> {
     let id = view.check.id;
     let same = checks::has_key(connection, id, form.key).await?;
-    let path = if same {
-        format!("/checks/{id}")
-    } else {
-        format!("/checks/{id}?overtaken=true")
-    };
+    let path = if same { format!("/checks/{id}") } else { format!("/checks/{id}?overtaken=true") };
     Ok(Redirect::to(&path).into_response())
 }
 
 async fn finish(
     connection: &mut Connection,
-    view: &CheckView,
+    view: &OpenRun,
     signed: &SignedIn,
     state: &AppState,
 ) -> Result<Response, WebError> {
@@ -432,34 +407,19 @@ pub async fn void(
             };
             return page(
                 StatusCode::UNPROCESSABLE_ENTITY,
-                &view.page(&signed, None, typed)?,
+                &view.page(&state, &mut connection, &signed, None, typed).await?,
             );
         }
         ("" | "other", words) => words.to_owned(),
         (reason, "") => reason.to_owned(),
         (reason, words) => format!("{reason}: {words}"),
     };
-    let reason: String = reason
-        .chars()
-        .filter(|c| !c.is_control())
-        .take(200)
-        .collect();
-    checks::void(
-        &mut connection,
-        CheckId(id),
-        signed.person.id,
-        &reason,
-        state.now(),
-    )
-    .await?;
+    let reason: String = reason.chars().filter(|c| !c.is_control()).take(200).collect();
+    checks::void(&mut connection, CheckId(id), signed.person.id, &reason, state.now()).await?;
     Ok(Redirect::to("/").into_response())
 }
 
 /// The reading that a correction replaces.
-pub(super) fn find_reading(view: &CheckView, id: ReadingId) -> Option<&Reading> {
-    view.entries
-        .standing
-        .iter()
-        .map(|standing| &standing.reading)
-        .find(|reading| reading.id == id)
+pub(super) fn find_reading(view: &OpenRun, id: ReadingId) -> Option<&Reading> {
+    view.entries.standing.iter().map(|standing| &standing.reading).find(|reading| reading.id == id)
 }

@@ -10,7 +10,7 @@ use vaaka_store::checks::{self, Entries};
 use vaaka_store::ids::ReadingId;
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{Certificate, Check};
-use vaaka_store::{Connection, registers};
+use vaaka_store::{Connection, charts, registers};
 
 use super::{Here, Shell};
 use crate::draw::{Beam, BeamSize, draw_scene};
@@ -44,20 +44,25 @@ pub struct Typed {
     pub may_confirm: bool,
 }
 
-/// A check with all that its page needs.
+/// An open check with what keeping an entry needs.
 #[derive(Debug)]
-pub struct CheckView {
+pub struct OpenRun {
     /// The check.
     pub check: Check,
-    /// Its plan.
-    pub plan: PlanView,
     /// Its entries.
     pub entries: Entries,
     way: Arc<Way>,
     run: RunState,
+}
+
+/// What else the page shows.
+#[derive(Debug)]
+struct Surroundings {
+    plan: PlanView,
     certificate: Certificate,
     in_force: Option<i32>,
     here: Here,
+    control: Option<(f64, f64, f64)>,
 }
 
 /// Which step an entry is for.
@@ -75,38 +80,52 @@ pub struct Target<'a> {
     pub is_last: bool,
 }
 
-/// Reads everything.
+/// Reads a check and its entries.
 pub async fn load(
     state: &AppState,
     connection: &mut Connection,
     check: Check,
-) -> Result<CheckView, WebError> {
-    let plan = plans::version(connection, check.plan_version_id).await?;
-    let purpose = check
-        .purpose
-        .parse()
-        .map_err(|_| WebError::Inner("purpose".into()))?;
-    let way = state
-        .way(connection, &plan, check.certificate_id, purpose)
-        .await?;
+) -> Result<OpenRun, WebError> {
+    let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
+    let remembered = state.remembered_way(check.plan_version_id, check.certificate_id, purpose);
+    let way = match remembered {
+        Some(way) => way,
+        None => {
+            let plan = plans::version(connection, check.plan_version_id).await?;
+            state.way(connection, &plan, check.certificate_id, purpose).await?
+        }
+    };
     let entries = checks::entries(connection, check.id).await?;
     let run = entries.run_state()?;
-    let certificate = registers::certificate(connection, check.certificate_id).await?;
-    let in_force = plans::version_in_force(connection, plan.plan.id).await?;
-    let here = Here::find(state, connection).await?;
-    Ok(CheckView {
-        check,
-        plan,
-        entries,
-        way,
-        run,
-        certificate,
-        in_force,
-        here,
-    })
+    Ok(OpenRun { check, entries, way, run })
 }
 
-impl CheckView {
+impl OpenRun {
+    /// Reads what else the page shows, and fills it.
+    pub async fn page(
+        &self,
+        state: &AppState,
+        connection: &mut Connection,
+        signed: &SignedIn,
+        correct: Option<ReadingId>,
+        typed: Typed,
+    ) -> Result<CheckPage, WebError> {
+        let plan = plans::version(connection, self.check.plan_version_id).await?;
+        let certificate = registers::certificate(connection, self.check.certificate_id).await?;
+        let in_force = plans::version_in_force(connection, plan.plan.id).await?;
+        let here = Here::find(state, connection).await?;
+        let charted = self.now_shown(correct).and_then(|target| target.step.charted_as.clone());
+        let control = match charted {
+            Some(key) => {
+                charts::control_limits_of(connection, plan.instrument.id, plan.plan.set_up_id, &key)
+                    .await?
+            }
+            None => None,
+        };
+        let around = Surroundings { plan, certificate, in_force, here, control };
+        Ok(self.fill(&around, signed, correct, typed))
+    }
+
     /// Finds what an entry is for; nothing when the step is kept already or not next.
     pub fn target(
         &self,
@@ -116,19 +135,9 @@ impl CheckView {
     ) -> Option<Target<'_>> {
         if let Some(id) = replaces {
             let old = super::check::find_reading(self, id)?;
-            let step = self
-                .way
-                .steps
-                .iter()
-                .find(|step| step.key.0 == old.step_key)?;
+            let step = self.way.steps.iter().find(|step| step.key.0 == old.step_key)?;
             let repeat = u32::try_from(old.repeat).ok()?;
-            return Some(Target {
-                step,
-                repeat,
-                replaces,
-                redone: None,
-                is_last: false,
-            });
+            return Some(Target { step, repeat, replaces, redone: None, is_last: false });
         }
         let (next, place) = self.run.next(&self.way.steps)?;
         if next.key.0 != step || place != repeat {
@@ -143,13 +152,7 @@ impl CheckView {
             .map(|old| old.id);
         let last = self.way.steps.last();
         let is_last = last.is_some_and(|last| last.key == next.key && place == last.repeats);
-        Some(Target {
-            step: next,
-            repeat: place,
-            replaces: None,
-            redone,
-            is_last,
-        })
+        Some(Target { step: next, repeat: place, replaces: None, redone, is_last })
     }
 
     fn now_shown(&self, correct: Option<ReadingId>) -> Option<Target<'_>> {
@@ -160,35 +163,32 @@ impl CheckView {
         self.target(&step.key.0, repeat, None)
     }
 
-    /// Fills the page.
-    pub fn page(
+    fn fill(
         &self,
+        around: &Surroundings,
         signed: &SignedIn,
         correct: Option<ReadingId>,
         typed: Typed,
-    ) -> Result<CheckPage, WebError> {
+    ) -> CheckPage {
         let target = self.now_shown(correct);
         let key = target.as_ref().map(|target| target.step.key.0.clone());
-        Ok(CheckPage {
-            shell: Shell::new(signed, "round", &self.here),
+        CheckPage {
+            shell: Shell::new(signed, "round", &around.here),
             id: self.check.id.0,
-            instrument: format!("{} {}", self.plan.instrument.name, self.plan.instrument.tag),
+            instrument: format!("{} {}", around.plan.instrument.name, around.plan.instrument.tag),
             beads: self.beads(key.as_deref()),
-            step: target.as_ref().map(|target| self.step_view(target, &typed)),
-            standard: self.standard_view(target.as_ref()),
-            so_far: key
-                .as_deref()
-                .map(|key| self.kept_of(Some(key)))
-                .unwrap_or_default(),
+            step: target.as_ref().map(|target| self.step_view(around, target, &typed)),
+            standard: self.standard_view(around, target.as_ref()),
+            so_far: key.as_deref().map(|key| self.kept_of(Some(key))).unwrap_or_default(),
             all_kept: self.kept_of(None),
-            superseded: self
+            superseded: around
                 .in_force
-                .filter(|current| *current != self.plan.version.version)
-                .map(|current| (self.plan.version.version, current)),
+                .filter(|current| *current != around.plan.version.version)
+                .map(|current| (around.plan.version.version, current)),
             form_token: signed.form_token.clone(),
             step_back: self.step_back(correct),
             typed,
-        })
+        }
     }
 
     fn beads(&self, now: Option<&str>) -> Vec<Bead> {
@@ -205,21 +205,15 @@ impl CheckView {
                 } else {
                     "todo"
                 };
-                Bead {
-                    title: step.title.clone(),
-                    state,
-                }
+                Bead { title: step.title.clone(), state }
             })
             .collect();
         let state = if now.is_none() { "now" } else { "todo" };
-        beads.push(Bead {
-            title: "Verdict".into(),
-            state,
-        });
+        beads.push(Bead { title: "Verdict".into(), state });
         beads
     }
 
-    fn step_view(&self, target: &Target<'_>, typed: &Typed) -> StepView {
+    fn step_view(&self, around: &Surroundings, target: &Target<'_>, typed: &Typed) -> StepView {
         let step = target.step;
         let counted = if step.repeats > 1 {
             format!("Reading {} of {}.", target.repeat, step.repeats)
@@ -234,22 +228,18 @@ impl CheckView {
                     .map(|(index, text)| {
                         let name = format!("tick{index}");
                         let ticked = typed.ticked.contains(&name);
-                        Sentence {
-                            name,
-                            text: text.clone(),
-                            ticked,
-                        }
+                        Sentence { name, text: text.clone(), ticked }
                     })
                     .collect();
                 let kind = if *caution { "caution" } else { "confirm" };
                 (kind, sentences, String::new(), false)
             }
             Input::Tag { .. } => ("tag", vec![], String::new(), false),
-            Input::Reading {
-                unit, with_added, ..
-            } => ("reading", vec![], unit.symbol().to_owned(), *with_added),
+            Input::Reading { unit, with_added, .. } => {
+                ("reading", vec![], unit.symbol().to_owned(), *with_added)
+            }
         };
-        let (beam, beam_words) = self.step_beam(step);
+        let (beam, beam_words) = self.step_beam(step, around.control);
         StepView {
             key: step.key.0.clone(),
             repeat: target.repeat,
@@ -279,7 +269,11 @@ impl CheckView {
 
     /// The beam under a reading shows only what was kept: a value still being typed is never
     /// judged, and single readings are not held against limits meant for their mean.
-    fn step_beam(&self, step: &Step) -> (String, Option<(String, String, String)>) {
+    fn step_beam(
+        &self,
+        step: &Step,
+        control: Option<(f64, f64, f64)>,
+    ) -> (String, Option<(String, String, String)>) {
         let (Input::Reading { unit, .. }, Some(tolerance)) = (&step.input, step.tolerance) else {
             return (String::new(), None);
         };
@@ -294,10 +288,7 @@ impl CheckView {
             .collect();
         let kept = match (errors.len(), step.repeats) {
             (0, 1) => "Judged when the check is complete.".to_owned(),
-            (0, n) => format!(
-                "Nothing kept yet. The mean of {} is judged.",
-                count_words(n)
-            ),
+            (0, n) => format!("Nothing kept yet. The mean of {} is judged.", count_words(n)),
             (1, n) if n > 1 => format!(
                 "One reading kept. The mean of {} is judged, after the last.",
                 count_words(n)
@@ -311,6 +302,7 @@ impl CheckView {
         let half = to_f64(limit);
         let beam = Beam {
             tolerance: (Some(-half), Some(half)),
+            control,
             ticks: errors,
             ..Beam::new(BeamSize::Page, format!("Tolerance ±{limit} {to}. {kept}"))
         };
@@ -323,7 +315,7 @@ impl CheckView {
         (beam.draw(), Some(ends))
     }
 
-    fn standard_view(&self, target: Option<&Target<'_>>) -> StandardView {
+    fn standard_view(&self, around: &Surroundings, target: Option<&Target<'_>>) -> StandardView {
         let unit = self.way.spec.unit;
         let mut lines = Vec::new();
         let points = &self.way.spec.points;
@@ -336,7 +328,7 @@ impl CheckView {
                         .is_ok_and(|sum| sum.reference_value == reference)
             })
         });
-        let mut title = self.plan.standard.tag.clone();
+        let mut title = around.plan.standard.tag.clone();
         if let Some(point) = shown
             && let Ok(sum) = vaaka_core::standard::combine(&point.pieces, unit)
         {
@@ -358,8 +350,8 @@ impl CheckView {
         }
         lines.push(format!(
             "certificate {}, due {}",
-            self.certificate.number,
-            self.certificate.valid_until.0.strftime("%-d %b %Y")
+            around.certificate.number,
+            around.certificate.valid_until.0.strftime("%-d %b %Y")
         ));
         StandardView { title, lines }
     }
@@ -373,11 +365,7 @@ impl CheckView {
             .filter(|standing| step.is_none_or(|step| standing.reading.step_key == step))
             .filter_map(|standing| {
                 let reading = &standing.reading;
-                let step = self
-                    .way
-                    .steps
-                    .iter()
-                    .find(|step| step.key.0 == reading.step_key)?;
+                let step = self.way.steps.iter().find(|step| step.key.0 == reading.step_key)?;
                 let unit = self.way.spec.unit;
                 let indication = reading.indication?;
                 let error = step
@@ -403,12 +391,7 @@ impl CheckView {
         if correct.is_some() {
             return Some(format!("/checks/{id}"));
         }
-        let last = self
-            .entries
-            .standing
-            .iter()
-            .rev()
-            .find(|s| s.reading.kind == "reading")?;
+        let last = self.entries.standing.iter().rev().find(|s| s.reading.kind == "reading")?;
         Some(format!("/checks/{id}?correct={}", last.reading.id))
     }
 }

@@ -50,20 +50,19 @@ pub struct ShellPerson {
 impl Shell {
     /// The frame for nobody.
     pub fn plain(look: &'static str) -> Self {
-        Self {
-            assets: assets::base(),
-            look,
-            section: "",
-            person: None,
-            shift: None,
-        }
+        Self { assets: assets::base(), look, section: "", person: None, shift: None }
     }
 
     /// Token for the forms of the page; empty when nobody is signed in.
     pub fn form_token(&self) -> &str {
+        self.person.as_ref().map_or("", |person| person.form_token.as_str())
+    }
+
+    /// Whether this person runs checks; what does not work is not drawn.
+    pub fn may_check(&self) -> bool {
         self.person
             .as_ref()
-            .map_or("", |person| person.form_token.as_str())
+            .is_some_and(|person| matches!(person.role.as_str(), "technician" | "lead"))
     }
 
     /// The frame for a person in a shift.
@@ -138,11 +137,8 @@ pub struct Problem {
 impl Problem {
     /// The page, with its status.
     pub fn into_response_with(self, status: StatusCode) -> Response {
-        let template = ProblemPage {
-            shell: Shell::plain("auto"),
-            title: self.title,
-            words: self.words,
-        };
+        let template =
+            ProblemPage { shell: Shell::plain("auto"), title: self.title, words: self.words };
         page(status, &template).unwrap_or_else(|_| status.into_response())
     }
 }
@@ -157,16 +153,10 @@ pub async fn health(State(state): State<AppState>) -> Response {
     match state.store.connection().await {
         Ok(mut connection) => match vaaka_store::people::count(&mut connection).await {
             Ok(_) => "ok".into_response(),
-            Err(_) => (
-                StatusCode::SERVICE_UNAVAILABLE,
-                "the database does not answer",
-            )
-                .into_response(),
+            Err(_) => {
+                (StatusCode::SERVICE_UNAVAILABLE, "the database does not answer").into_response()
+            }
         },
-        Err(_) => (
-            StatusCode::SERVICE_UNAVAILABLE,
-            "the database is out of reach",
-        )
-            .into_response(),
+        Err(_) => (StatusCode::SERVICE_UNAVAILABLE, "the database is out of reach").into_response(),
     }
 }

@@ -122,10 +122,9 @@ fn heading(here: &Here, to_go: usize, all: usize, done_by: Option<Timestamp>) ->
     let day = here.shift.business_date.0.strftime("%A").to_string();
     let name = format!("Round of {day} {}", here.shift.label.to_lowercase());
     match done_by {
-        Some(at) => format!(
-            "{name}: {to_go} of {all} to go, done by {}",
-            local_time(at, &here.zone)
-        ),
+        Some(at) => {
+            format!("{name}: {to_go} of {all} to go, done by {}", local_time(at, &here.zone))
+        }
         None if all == 0 => format!("{name}: no plan is in force yet"),
         None => format!("{name}: all {all} done"),
     }
@@ -137,11 +136,7 @@ fn sub(items: &[Item]) -> String {
         .filter(|item| item.due != Due::Nothing)
         .map(|item| item.view.version.minutes)
         .sum();
-    if minutes > 0 {
-        format!("{minutes} minutes of work for one pair of hands.")
-    } else {
-        String::new()
-    }
+    if minutes > 0 { format!("{minutes} min of work") } else { String::new() }
 }
 
 async fn items(connection: &mut Connection, here: &Here) -> Result<Vec<Item>, WebError> {
@@ -153,11 +148,8 @@ async fn items(connection: &mut Connection, here: &Here) -> Result<Vec<Item>, We
     Ok(views
         .into_iter()
         .map(|view| {
-            let of_plan: Vec<ShiftCheck> = shift_checks
-                .iter()
-                .filter(|check| check.plan == view.plan.id)
-                .cloned()
-                .collect();
+            let of_plan: Vec<ShiftCheck> =
+                shift_checks.iter().filter(|check| check.plan == view.plan.id).cloned().collect();
             item(view, of_plan, here, &streams, &points)
         })
         .collect())
@@ -170,10 +162,7 @@ fn item(
     streams: &[StreamView],
     points: &[BriefPoint],
 ) -> Item {
-    let open = shift_checks
-        .iter()
-        .find(|check| check.check.state == "open")
-        .cloned();
+    let open = shift_checks.iter().find(|check| check.check.state == "open").cloned();
     let runs: Vec<Attempt> = shift_checks
         .iter()
         .filter(|check| check.check.state == "concluded" && check.check.purpose == "as_found")
@@ -196,10 +185,7 @@ fn item(
             (stream, of_stream)
         })
         .collect();
-    let newest: Vec<_> = own
-        .iter()
-        .filter_map(|(_, points)| last_point(points))
-        .collect();
+    let newest: Vec<_> = own.iter().filter_map(|(_, points)| last_point(points)).collect();
     let standing = standing_of(&runs, &newest);
     let worst = own
         .into_iter()
@@ -209,15 +195,7 @@ fn item(
             (standing, std::cmp::Reverse(stream.stream.nominal))
         })
         .map(|(stream, points)| (stream.clone(), points));
-    Item {
-        due: due_of(open.is_some(), &runs),
-        view,
-        runs,
-        shift_checks,
-        open,
-        standing,
-        worst,
-    }
+    Item { due: due_of(open.is_some(), &runs), view, runs, shift_checks, open, standing, worst }
 }
 
 fn task(item: &Item) -> RoundTask<PlanId> {
@@ -232,11 +210,7 @@ fn task(item: &Item) -> RoundTask<PlanId> {
 }
 
 fn row(item: &Item, number: String, here: &Here) -> Row {
-    let done = item
-        .shift_checks
-        .iter()
-        .rev()
-        .find(|check| check.check.state == "concluded");
+    let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
     let action = match (&item.open, item.due) {
         (Some(open), _) => Action::GoOn(open.check.id.0),
         (None, Due::Repeat) => Action::Start("Repeat once"),
@@ -255,7 +229,7 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
         (Standing::InControl | Standing::NoLimits | Standing::NeverChecked, Due::Open) => {
             ("open", "Begun".to_owned())
         }
-        (standing, _) => (state_class(standing), standing.words().to_owned()),
+        (standing, _) => (state_class(standing), standing_words(standing, item)),
     };
     Row {
         number,
@@ -278,16 +252,26 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     }
 }
 
+/// A signal with a proven drift is called by its direction.
+fn standing_words(standing: Standing, item: &Item) -> String {
+    let slope = item.worst.as_ref().and_then(|(_, points)| points.first()?.drift_per_week);
+    match (standing, slope) {
+        (Standing::SignalAbove | Standing::SignalBelow, Some(slope)) if slope > 0.0 => {
+            "Drifting up".into()
+        }
+        (Standing::SignalAbove | Standing::SignalBelow, Some(_)) => "Drifting down".into(),
+        _ => standing.words().to_owned(),
+    }
+}
+
 /// One card for each instrument that wants a decision or an eye, worst first.
 async fn cards(
     connection: &mut Connection,
     items: &[Item],
     here: &Here,
 ) -> Result<Vec<Card>, WebError> {
-    let mut worst: Vec<&Item> = items
-        .iter()
-        .filter(|item| item.standing < Standing::NoLimits)
-        .collect();
+    let mut worst: Vec<&Item> =
+        items.iter().filter(|item| item.standing < Standing::NoLimits).collect();
     worst.sort_by_key(|item| item.standing);
     let mut cards = Vec::new();
     for item in worst.into_iter().take(4) {
@@ -310,17 +294,11 @@ async fn cards(
         let (title, words) = match (item.standing, drift) {
             (Standing::SignalAbove | Standing::SignalBelow, Some(drift)) => (
                 format!("{name} is drifting"),
-                format!(
-                    "{}.",
-                    drift_words(&drift, &stream.stream.unit, decimals, &here.zone)
-                ),
+                format!("{}.", drift_words(&drift, &stream.stream.unit, decimals, &here.zone)),
             ),
             (Standing::SignalAbove | Standing::SignalBelow, None) => (
                 format!("{name} is not where it normally is"),
-                format!(
-                    "{}: {value}. Inside tolerance; look for the cause.",
-                    stream.stream.label
-                ),
+                format!("{}: {value}. Inside tolerance; look for the cause.", stream.stream.label),
             ),
             (standing, _) => (
                 format!("{name}: {}", standing.words().to_lowercase()),
@@ -328,16 +306,9 @@ async fn cards(
             ),
         };
         let out = item.standing <= Standing::OutOfTolerance;
-        let done = item
-            .shift_checks
-            .iter()
-            .rev()
-            .find(|check| check.check.state == "concluded");
+        let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
         let (link, link_words) = match done.filter(|_| out && !item.runs.is_empty()) {
-            Some(check) => (
-                format!("/checks/{}/verdict", check.check.id),
-                "See the verdict",
-            ),
+            Some(check) => (format!("/checks/{}/verdict", check.check.id), "See the verdict"),
             None => (format!("/charts/{}", stream.stream.id), "See the chart"),
         };
         cards.push(Card {
@@ -365,12 +336,8 @@ fn ribbon(
     }
     let (start, end) = ribbon_span(items, to_do, here, now);
     let minute = |at: Timestamp| at.duration_since(start).as_secs_f64() / 60.0;
-    let lane_of = |item: &Item| {
-        lanes
-            .iter()
-            .position(|lane| *lane == item.view.area.name)
-            .unwrap_or(0)
-    };
+    let lane_of =
+        |item: &Item| lanes.iter().position(|lane| *lane == item.view.area.name).unwrap_or(0);
     let mut blocks = Vec::new();
     for item in items {
         for check in &item.shift_checks {
@@ -399,18 +366,13 @@ fn ribbon(
         }
     }
     let minutes = minute(end);
-    let step = [10.0, 15.0, 30.0, 60.0]
-        .into_iter()
-        .find(|step| minutes / step <= 9.0)
-        .unwrap_or(120.0);
+    let step =
+        [10.0, 15.0, 30.0, 60.0].into_iter().find(|step| minutes / step <= 9.0).unwrap_or(120.0);
     let mut times = Vec::new();
     let mut at = 0.0;
     while at <= minutes {
         let seconds = jiff::SignedDuration::from_secs((at * 60.0) as i64);
-        times.push((
-            at,
-            local_time(start.checked_add(seconds).unwrap_or(start), &here.zone),
-        ));
+        times.push((at, local_time(start.checked_add(seconds).unwrap_or(start), &here.zone)));
         at += step;
     }
     Ribbon {
@@ -431,8 +393,7 @@ fn ribbon_span(
     now: Timestamp,
 ) -> (Timestamp, Timestamp) {
     let back = |at: Timestamp, minutes: i64| {
-        at.checked_sub(jiff::SignedDuration::from_mins(minutes))
-            .unwrap_or(at)
+        at.checked_sub(jiff::SignedDuration::from_mins(minutes)).unwrap_or(at)
     };
     let first = items
         .iter()
@@ -440,19 +401,12 @@ fn ribbon_span(
         .map(|check| check.check.opened_at.0)
         .filter(|at| *at >= here.shift.starts_at.0)
         .min();
-    let start = first
-        .unwrap_or(now)
-        .min(back(now, 10))
-        .max(here.shift.starts_at.0);
+    let start = first.unwrap_or(now).min(back(now, 10)).max(here.shift.starts_at.0);
     // Whole tens of minutes, so that the marks of time read well.
     let seconds = start.as_second().div_euclid(600) * 600;
     let start = Timestamp::from_second(seconds).unwrap_or(start);
     let last = to_do.last().map_or(now, |last| last.ends_at);
-    let end = last
-        .checked_add(jiff::SignedDuration::from_mins(15))
-        .unwrap_or(last);
-    let least = start
-        .checked_add(jiff::SignedDuration::from_mins(60))
-        .unwrap_or(end);
+    let end = last.checked_add(jiff::SignedDuration::from_mins(15)).unwrap_or(last);
+    let least = start.checked_add(jiff::SignedDuration::from_mins(60)).unwrap_or(end);
     (start, end.max(least))
 }

@@ -65,10 +65,7 @@ pub async fn show(
     headers: HeaderMap,
     Asked(next): Asked<Next>,
 ) -> Result<Response, WebError> {
-    page(
-        StatusCode::OK,
-        &SignInPage::new(&state, &headers, local_path(&next.next)),
-    )
+    page(StatusCode::OK, &SignInPage::new(&state, &headers, local_path(&next.next)))
 }
 
 /// The page in answer to something that was sent while signed out: what was typed goes along.
@@ -78,10 +75,8 @@ pub fn ask_again(
     next: String,
     notice: String,
 ) -> Result<Response, WebError> {
-    let template = SignInPage {
-        notice: Some(notice),
-        ..SignInPage::new(state, headers, local_path(&next))
-    };
+    let template =
+        SignInPage { notice: Some(notice), ..SignInPage::new(state, headers, local_path(&next)) };
     page(StatusCode::UNAUTHORIZED, &template)
 }
 
@@ -157,9 +152,5 @@ pub async fn choose_look(Posted(form): Posted<LookForm>) -> Response {
         _ => "auto",
     };
     let cookie = format!("{LOOK_COOKIE}={look}; Path=/; Max-Age=31536000; SameSite=Lax; HttpOnly");
-    (
-        [(header::SET_COOKIE, cookie)],
-        Redirect::to(&local_path(&form.back)),
-    )
-        .into_response()
+    ([(header::SET_COOKIE, cookie)], Redirect::to(&local_path(&form.back))).into_response()
 }

@@ -5,8 +5,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_core::judgement::{
-    Characteristic, Conformity, ConformityResult, Control, NextAction, Validity, Verdict,
-    action_sentence, drift_words, reason_sentence,
+    Characteristic, CharacteristicKind, Conformity, ConformityResult, Control, NextAction,
+    Validity, Verdict, action_sentence, drift_words, reason_sentence,
 };
 use vaaka_core::quantity::{show_float, show_signed, show_signed_float, to_f64};
 use vaaka_store::charts;
@@ -83,26 +83,15 @@ pub async fn show(
     let may_repeat = check.shift_instance_id == here.shift.id
         && vaaka_core::round::due_of(false, &runs) == vaaka_core::round::Due::Repeat;
     let verdict = &stored.verdict;
-    let (attention, others): (Vec<_>, Vec<_>) = verdict
-        .reasons
-        .iter()
-        .partition(|reason| reason.needs_attention());
+    let (attention, others): (Vec<_>, Vec<_>) =
+        verdict.reasons.iter().partition(|reason| reason.needs_attention());
     let sentence = |reason: &&vaaka_core::judgement::Reason| {
         reason_sentence(reason, &stored.results, &here.zone)
     };
     let facts = vec![
-        (
-            "Concluded",
-            local_day_time(stored.row.computed_at.0, &here.zone),
-        ),
-        (
-            "By",
-            person.map_or("someone who has left".to_owned(), |person| person.name),
-        ),
-        (
-            "Plan",
-            format!("{}, version {}", view.plan.name, view.version.version),
-        ),
+        ("Concluded", local_day_time(stored.row.computed_at.0, &here.zone)),
+        ("By", person.map_or("someone who has left".to_owned(), |person| person.name)),
+        ("Plan", format!("{}, version {}", view.plan.name, view.version.version)),
         (
             "Standard",
             format!(
@@ -117,10 +106,7 @@ pub async fn show(
                 stored.row.method_key, stored.row.method_version, stored.row.table_edition
             ),
         ),
-        (
-            "Fingerprint of the inputs",
-            fingerprint(&stored.row.inputs_hash),
-        ),
+        ("Fingerprint of the inputs", fingerprint(&stored.row.inputs_hash)),
     ];
     let template = VerdictPage {
         shell: Shell::new(&signed, "round", &here),
@@ -131,16 +117,9 @@ pub async fn show(
         answers: answers(verdict, &stored, &here),
         attention: attention.iter().map(sentence).collect(),
         others: others.iter().map(sentence).collect(),
-        rows: stored
-            .results
-            .iter()
-            .map(|pair| row(pair, &points))
-            .collect(),
+        rows: stored.results.iter().map(|pair| row(pair, &points)).collect(),
         facts,
-        charts: points
-            .iter()
-            .map(|(stream, _)| (stream.id.0, stream.label.clone()))
-            .collect(),
+        charts: points.iter().map(|(stream, _)| (stream.id.0, stream.label.clone())).collect(),
         repeat_plan: may_repeat.then_some(view.version.id.0),
         form_token: signed.form_token.clone(),
         repeat_key: crate::forms::new_key(),
@@ -149,11 +128,7 @@ pub async fn show(
 }
 
 fn fingerprint(hash: &[u8]) -> String {
-    hash.iter()
-        .take(8)
-        .map(|byte| format!("{byte:02x}"))
-        .collect::<Vec<_>>()
-        .join(" ")
+    hash.iter().take(8).map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(" ")
 }
 
 /// The finding in a line: conformity and control, never merged into one word.
@@ -186,26 +161,16 @@ fn action_state(action: NextAction) -> &'static str {
 
 fn answers(verdict: &Verdict, stored: &StoredResult, here: &Here) -> Vec<Answer> {
     let (valid_state, valid_words) = match &verdict.valid {
-        Validity::Valid if stored.results.iter().any(|(c, _)| c.indicative) => (
-            "ok",
-            "Yes, but indicative: the display's rounding was not removed.".to_owned(),
-        ),
+        Validity::Valid if stored.results.iter().any(|(c, _)| c.indicative) => {
+            ("ok", "Yes, but indicative: the display's rounding was not removed.".to_owned())
+        }
         Validity::Valid => ("ok", "Yes: every step done, standard in date.".to_owned()),
         Validity::Void { reason } => ("void", format!("No: {reason}.")),
     };
-    let judged: Vec<&(Characteristic, ConformityResult)> = stored
-        .results
-        .iter()
-        .filter(|(_, r)| r.conformity != Conformity::NotJudged)
-        .collect();
-    let failed = judged
-        .iter()
-        .filter(|(_, r)| r.conformity == Conformity::Fail)
-        .count();
-    let worst = judged
-        .iter()
-        .filter_map(|(_, r)| r.share_used.map(f64::abs))
-        .fold(0.0, f64::max);
+    let judged: Vec<&(Characteristic, ConformityResult)> =
+        stored.results.iter().filter(|(_, r)| r.conformity != Conformity::NotJudged).collect();
+    let failed = judged.iter().filter(|(_, r)| r.conformity == Conformity::Fail).count();
+    let worst = judged.iter().filter_map(|(_, r)| r.share_used.map(f64::abs)).fold(0.0, f64::max);
     let (within_state, within_words) = match verdict.conforms {
         Conformity::Pass => (
             "ok",
@@ -234,31 +199,17 @@ fn answers(verdict: &Verdict, stored: &StoredResult, here: &Here) -> Vec<Answer>
             };
             ("signal", words)
         }
-        Control::NoBaseline { got, required } => (
-            "due",
-            format!("Not known yet: {got} of at least {required} shifts are on the chart."),
-        ),
-        Control::NotCharted => (
-            "due",
-            "Not charted: only the first as-found run of a shift is.".to_owned(),
-        ),
+        Control::NoBaseline { got, required } => {
+            ("due", format!("Not known yet: {got} of at least {required} shifts are on the chart."))
+        }
+        Control::NotCharted => {
+            ("due", "Not charted: only the first as-found run of a shift is.".to_owned())
+        }
     };
     vec![
-        Answer {
-            question: "Does the check count?",
-            state: valid_state,
-            words: valid_words,
-        },
-        Answer {
-            question: "Within tolerance?",
-            state: within_state,
-            words: within_words,
-        },
-        Answer {
-            question: "As it normally is?",
-            state: control_state,
-            words: control_words,
-        },
+        Answer { question: "Does the check count?", state: valid_state, words: valid_words },
+        Answer { question: "Within tolerance?", state: within_state, words: within_words },
+        Answer { question: "As it normally is?", state: control_state, words: control_words },
     ]
 }
 
@@ -269,9 +220,8 @@ fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, Point)]) ->
     let show_limit = |limit: Option<rust_decimal::Decimal>| {
         limit.map(|limit| show_signed(limit.normalize(), limit.normalize().scale()))
     };
-    let (lower, upper) = characteristic
-        .limits
-        .map_or((None, None), |limits| (limits.lower, limits.upper));
+    let (lower, upper) =
+        characteristic.limits.map_or((None, None), |limits| (limits.lower, limits.upper));
     let limits = match (show_limit(lower), show_limit(upper)) {
         (Some(lower), Some(upper)) => format!("{lower} to {upper}"),
         (None, Some(upper)) => format!("at most {}", upper.trim_start_matches('+')),
@@ -283,15 +233,9 @@ fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, Point)]) ->
         Conformity::Fail => ("out", "outside"),
         Conformity::NotJudged => ("due", "recorded"),
     };
-    let point = points
-        .iter()
-        .find(|(stream, _)| stream.characteristic_key == characteristic.key);
+    let point = points.iter().find(|(stream, _)| stream.characteristic_key == characteristic.key);
     let control = point.and_then(|(_, point)| {
-        Some((
-            point.lower_control_limit?,
-            point.center_line?,
-            point.upper_control_limit?,
-        ))
+        Some((point.lower_control_limit?, point.center_line?, point.upper_control_limit?))
     });
     let mark = match (state, point.is_some_and(|(_, point)| point.signalled)) {
         ("out", _) => "out",
@@ -301,27 +245,24 @@ fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, Point)]) ->
     let beam = Beam {
         tolerance: (lower.map(to_f64), upper.map(to_f64)),
         control,
-        mark: Some(BeamMark {
-            value: characteristic.value(),
-            state: mark,
-        }),
+        mark: Some(BeamMark { value: characteristic.value(), state: mark }),
         ..Beam::new(BeamSize::Row, format!("{}: {words}", characteristic.label))
     };
     Row {
         label: characteristic.label.clone(),
-        value: format!(
-            "{} {unit}",
-            show_signed_float(characteristic.value(), decimals)
-        ),
+        value: match characteristic.kind {
+            CharacteristicKind::Repeatability => {
+                format!("{} {unit}", show_float(characteristic.value(), decimals))
+            }
+            _ => format!("{} {unit}", show_signed_float(characteristic.value(), decimals)),
+        },
         limits,
         uncertainty: format!(
             "{} {unit} (k = {})",
             show_float(result.expanded_uncertainty, decimals + 1),
             result.coverage_factor
         ),
-        ratio: result
-            .capability_index
-            .map_or(String::new(), |index| show_float(index, 1)),
+        ratio: result.capability_index.map_or(String::new(), |index| show_float(index, 1)),
         singles: if characteristic.singles.len() > 1 {
             let list: Vec<String> = characteristic
                 .singles
@@ -332,11 +273,7 @@ fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, Point)]) ->
         } else {
             String::new()
         },
-        beam: if characteristic.limits.is_some() {
-            beam.draw()
-        } else {
-            String::new()
-        },
+        beam: if characteristic.limits.is_some() { beam.draw() } else { String::new() },
         state,
         words,
         indicative: characteristic.indicative,

@@ -69,13 +69,7 @@ impl Book {
             state,
             recent: Vec::new(),
         };
-        let mut book = Self {
-            stream,
-            segment: 0,
-            slot,
-            series: Vec::new(),
-            resolution,
-        };
+        let mut book = Self { stream, segment: 0, slot, series: Vec::new(), resolution };
         book.push_segment(world, 1, "first checks", None, at)?;
         Ok(book)
     }
@@ -116,18 +110,10 @@ impl Book {
     ) -> Result<(), AppError> {
         let ordinal = world.segments[self.segment].ordinal + 1;
         let ended = world.segments[self.segment].id;
-        for signal in world
-            .signals
-            .iter_mut()
-            .filter(|signal| signal.segment_id == ended)
-        {
+        for signal in world.signals.iter_mut().filter(|signal| signal.segment_id == ended) {
             "closed".clone_into(&mut signal.state);
         }
-        self.slot.design = self
-            .slot
-            .design
-            .as_ref()
-            .map(|design| design.after_adjustment(0.0));
+        self.slot.design = self.slot.design.as_ref().map(|design| design.after_adjustment(0.0));
         self.push_segment(world, ordinal, cause, Some(event), at)
     }
 
@@ -140,11 +126,7 @@ impl Book {
         judged: &(Characteristic, ConformityResult),
         at: Timestamp,
     ) -> Result<(), AppError> {
-        let Some(point) = completion
-            .points
-            .iter()
-            .find(|point| point.key == self.slot.key)
-        else {
+        let Some(point) = completion.points.iter().find(|point| point.key == self.slot.key) else {
             return Ok(());
         };
         let segment = world.segments[self.segment].id;
@@ -156,11 +138,7 @@ impl Book {
         };
         self.slot.state = point.state.clone();
         self.series.push((index, at, point.value));
-        self.slot.recent.push(PastPoint {
-            ordinal,
-            measured_at: at,
-            value: point.value,
-        });
+        self.slot.recent.push(PastPoint { ordinal, measured_at: at, value: point.value });
         if self.slot.recent.len() > DRIFT_WINDOW {
             self.slot.recent.remove(0);
         }
@@ -191,11 +169,8 @@ impl Book {
         at: Timestamp,
         reason: &str,
     ) -> Result<(), AppError> {
-        let points: Vec<(Timestamp, f64)> = self
-            .series
-            .iter()
-            .map(|(_, at, value)| (*at, *value))
-            .collect();
+        let points: Vec<(Timestamp, f64)> =
+            self.series.iter().map(|(_, at, value)| (*at, *value)).collect();
         let frozen =
             freeze_baseline(&points, points.len(), interval(), self.resolution).map_err(fault)?;
         for ((index, _, _), evaluation) in self.series.iter().zip(&frozen.evaluations) {

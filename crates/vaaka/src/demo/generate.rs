@@ -69,10 +69,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     people(&mut world, first)?;
     let pattern = site(&mut world, zone);
     let spans = pattern
-        .spans(
-            first.saturating_sub(1.day()),
-            today.saturating_add(14.days()),
-        )
+        .spans(first.saturating_sub(1.day()), today.saturating_add(14.days()))
         .map_err(fault)?;
     shifts(&mut world, &spans);
     standards(&mut world, first)?;
@@ -123,18 +120,11 @@ fn missed_weekend(today: Date) -> [Date; 2] {
 /// Three technicians rotate weekly through the three shifts; a fourth stands in.
 fn on_duty(index: usize, date: Date, noise: &mut Noise) -> PersonId {
     let week = usize::try_from(date.iso_week_date().week()).unwrap_or(0);
-    if noise.chance(0.09) {
-        person(3)
-    } else {
-        person((index + week) % 3)
-    }
+    if noise.chance(0.09) { person(3) } else { person((index + week) % 3) }
 }
 
 fn people(world: &mut World, first: Date) -> Result<(), AppError> {
-    let created = first
-        .to_zoned_datetime(TimeZone::UTC)
-        .map_err(fault)?
-        .timestamp();
+    let created = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     for (index, one) in COLLEAGUES.iter().enumerate() {
         world.people.push(Person {
             id: person(index),
@@ -150,11 +140,7 @@ fn people(world: &mut World, first: Date) -> Result<(), AppError> {
 }
 
 fn site(world: &mut World, zone: TimeZone) -> ShiftPattern {
-    world.sites.push(Site {
-        id: SITE,
-        name: "Velmaranta Laminates".into(),
-        zone: ZONE.into(),
-    });
+    world.sites.push(Site { id: SITE, name: "Velmaranta Laminates".into(), zone: ZONE.into() });
     for (index, name) in AREAS.iter().enumerate() {
         world.areas.push(Area {
             id: AreaId(next(index)),
@@ -163,10 +149,8 @@ fn site(world: &mut World, zone: TimeZone) -> ShiftPattern {
             walk_order: i32::try_from(index + 1).unwrap_or(0),
         });
     }
-    let starts = [("Morning", 6), ("Evening", 14), ("Night", 22)].map(|(label, hour)| ShiftStart {
-        label: label.to_owned(),
-        at: time(hour, 0, 0, 0),
-    });
+    let starts = [("Morning", 6), ("Evening", 14), ("Night", 22)]
+        .map(|(label, hour)| ShiftStart { label: label.to_owned(), at: time(hour, 0, 0, 0) });
     for start in &starts {
         world.shift_starts.push(ShiftStartRow {
             site_id: SITE,
@@ -174,10 +158,7 @@ fn site(world: &mut World, zone: TimeZone) -> ShiftPattern {
             starts_at_local: WallTime(start.at),
         });
     }
-    ShiftPattern {
-        zone,
-        starts: starts.to_vec(),
-    }
+    ShiftPattern { zone, starts: starts.to_vec() }
 }
 
 fn shifts(world: &mut World, spans: &[ShiftSpan]) {
@@ -195,10 +176,7 @@ fn shifts(world: &mut World, spans: &[ShiftSpan]) {
 
 fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
     let begin = first.saturating_sub(40.days());
-    let begin_at = begin
-        .to_zoned_datetime(TimeZone::UTC)
-        .map_err(fault)?
-        .timestamp();
+    let begin_at = begin.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     for (index, set) in SETS.iter().enumerate() {
         let id = next(index);
         world.standards.push(Standard {
@@ -307,7 +285,7 @@ impl Bench {
             books: Vec::new(),
             set_up: SetUpId(id),
             ends_at: request.ends_at,
-            baseline_shifts: if request.days >= 90 { 60 } else { 30 },
+            baseline_shifts: if request.days >= 120 { 90 } else { 30 },
             adjusted_by: 0.0,
             disturbed: false,
             story_done: false,
@@ -327,10 +305,7 @@ impl Bench {
         visit: Visit,
     ) -> Result<(), AppError> {
         let left = self.days_before_end(visit.at);
-        if let Story::Knocked {
-            knock, levelled, ..
-        } = self.scale.story
-        {
+        if let Story::Knocked { knock, levelled, .. } = self.scale.story {
             if left <= knock && !self.story_done {
                 self.disturbed = true;
             }
@@ -338,14 +313,7 @@ impl Bench {
                 self.disturbed = false;
                 self.story_done = true;
                 let at = visit.at - SignedDuration::from_mins(25);
-                self.event(
-                    world,
-                    "moved",
-                    "knocked, levelled again",
-                    person(LEAD),
-                    None,
-                    at,
-                )?;
+                self.event(world, "moved", "knocked, levelled again", person(LEAD), None, at)?;
             }
         }
         if noise.chance(0.004) {
@@ -353,10 +321,7 @@ impl Bench {
         }
         let first = self.check(world, noise, visit, Purpose::AsFound, &[])?;
         self.freeze_when_ready(world, visit.at)?;
-        let later = |minutes| Visit {
-            at: visit.at + SignedDuration::from_mins(minutes),
-            ..visit
-        };
+        let later = |minutes| Visit { at: visit.at + SignedDuration::from_mins(minutes), ..visit };
         match self.scale.story {
             Story::Failed { at, .. } if left <= at && !self.story_done => {
                 let runs = [Attempt { conforms: first.0 }];
@@ -378,10 +343,7 @@ impl Bench {
                     self.check(
                         world,
                         noise,
-                        Visit {
-                            who: person(LEAD),
-                            ..later(110)
-                        },
+                        Visit { who: person(LEAD), ..later(110) },
                         Purpose::AsLeft,
                         &[],
                     )?;
@@ -412,18 +374,8 @@ impl Bench {
         self.adjusted_by += correction;
         let applied = Decimal::from_f64(correction)
             .map(|value| value.round_dp(self.as_found.0.resolution.scale()));
-        self.event(
-            world,
-            "adjusted",
-            "span adjusted",
-            visit.who,
-            applied,
-            visit.at,
-        )?;
-        let after = Visit {
-            at: visit.at + SignedDuration::from_mins(4),
-            ..visit
-        };
+        self.event(world, "adjusted", "span adjusted", visit.who, applied, visit.at)?;
+        let after = Visit { at: visit.at + SignedDuration::from_mins(4), ..visit };
         self.check(world, noise, after, Purpose::AsLeft, &[])?;
         Ok(())
     }
@@ -466,10 +418,7 @@ impl Bench {
             let first = book.slot.design.is_none();
             let again = calm
                 && book.slot.design.as_ref().is_some_and(|design| {
-                    matches!(
-                        design.level,
-                        vaaka_core::chart::Level::AfterAdjustment { .. }
-                    )
+                    matches!(design.level, vaaka_core::chart::Level::AfterAdjustment { .. })
                 });
             if (first || again) && book.points() == self.baseline_shifts {
                 let reason = if first {
@@ -477,12 +426,7 @@ impl Bench {
                 } else {
                     "adjusting at every turn has stopped"
                 };
-                book.freeze(
-                    world,
-                    person(LEAD),
-                    at + SignedDuration::from_mins(40),
-                    reason,
-                )?;
+                book.freeze(world, person(LEAD), at + SignedDuration::from_mins(40), reason)?;
             }
         }
         Ok(())
@@ -491,15 +435,12 @@ impl Bench {
     /// Error of the display at a load, before rounding, in display units.
     fn true_error(&self, load: f64, at: Timestamp, disturbance: f64) -> f64 {
         let scale = self.scale;
-        let largest = scale
-            .loads
-            .iter()
-            .filter_map(|load| load.0.parse::<f64>().ok())
-            .fold(0.0, f64::max);
+        let largest =
+            scale.loads.iter().filter_map(|load| load.0.parse::<f64>().ok()).fold(0.0, f64::max);
         let share = if largest > 0.0 { load / largest } else { 0.0 };
         let left = self.days_before_end(at);
         // Rooms are warmer in summer: a slow swing well inside the noise.
-        let season = 0.35 * scale.between * (std::f64::consts::TAU * left / 365.0).sin();
+        let season = 0.05 * scale.between * (std::f64::consts::TAU * left / 365.0).sin();
         let story = match scale.story {
             Story::Drift { onset, per_week } if left < onset => {
                 per_week * (onset - left) / 7.0 * largest
@@ -520,21 +461,12 @@ impl Bench {
         disturbance: f64,
         noise: &mut Noise,
     ) -> Option<(Decimal, Option<Decimal>)> {
-        let Input::Reading {
-            resolution,
-            with_added,
-            ..
-        } = &step.input
-        else {
+        let Input::Reading { resolution, with_added, .. } = &step.input else {
             return None;
         };
         let d = to_f64(*resolution);
         let reference = to_f64(step.reference_value.unwrap_or_default());
-        let hysteresis = if travel_falls {
-            self.scale.hysteresis
-        } else {
-            0.0
-        };
+        let hysteresis = if travel_falls { self.scale.hysteresis } else { 0.0 };
         let loaded = reference > 0.0;
         let scatter = self.scale.within * noise.normal() * if loaded { 1.0 } else { 0.25 };
         let error = self.true_error(reference, at, disturbance) + hysteresis + scatter;
@@ -597,15 +529,9 @@ impl Bench {
         let detail = json!({ "result": result, "conforms": row.conforms, "control": row.control, "action": row.action });
         audit(world, id, ends_at, visit.who, "check_concluded", detail);
         world.results.push(row);
-        world
-            .characteristics
-            .extend(characteristic_rows(result, &completion.results)?);
+        world.characteristics.extend(characteristic_rows(result, &completion.results)?);
         for book in &mut self.books {
-            if let Some(judged) = completion
-                .results
-                .iter()
-                .find(|(c, _)| c.key == book.slot.key)
-            {
+            if let Some(judged) = completion.results.iter().find(|(c, _)| c.key == book.slot.key) {
                 book.take(world, &check, &completion, judged, ends_at)?;
             }
         }
@@ -637,19 +563,9 @@ impl Bench {
         for characteristic in found.iter().filter(|characteristic| characteristic.charted) {
             let resolution = to_f64(spec.unit.convert(spec.resolution, characteristic.unit));
             // Where rounding is removed, a tenth of a step is what can still be told.
-            let resolution = if self.scale.added_weights {
-                resolution / 10.0
-            } else {
-                resolution
-            };
-            let book = Book::open(
-                world,
-                self.instrument,
-                self.set_up,
-                characteristic,
-                resolution,
-                at,
-            )?;
+            let resolution = if self.scale.added_weights { resolution / 10.0 } else { resolution };
+            let book =
+                Book::open(world, self.instrument, self.set_up, characteristic, resolution, at)?;
             self.books.push(book);
         }
         Ok(())
@@ -677,12 +593,9 @@ impl Bench {
                 at += SignedDuration::from_secs(noise.whole(9, 34));
                 let (value, typed) = match &step.input {
                     Input::Confirm { .. } => (EntryValue::Confirmed, String::new()),
-                    Input::Tag { expected } => (
-                        EntryValue::Tag {
-                            tag: expected.clone(),
-                        },
-                        expected.clone(),
-                    ),
+                    Input::Tag { expected } => {
+                        (EntryValue::Tag { tag: expected.clone() }, expected.clone())
+                    }
                     Input::Reading { .. } => {
                         let falls = step.key.0.ends_with("falling");
                         let (indication, added) = self
@@ -690,35 +603,12 @@ impl Bench {
                             .ok_or_else(|| fault("a reading out of range"))?;
                         // Some people type a comma.
                         let typed = indication.to_string();
-                        let typed = if visit.who.0 == 2 {
-                            typed.replace('.', ",")
-                        } else {
-                            typed
-                        };
-                        (
-                            EntryValue::Reading {
-                                indication,
-                                added,
-                                far_confirmed: false,
-                            },
-                            typed,
-                        )
+                        let typed = if visit.who.0 == 2 { typed.replace('.', ",") } else { typed };
+                        (EntryValue::Reading { indication, added, far_confirmed: false }, typed)
                     }
                 };
-                keep(
-                    world,
-                    noise,
-                    (id, step, repeat),
-                    &value,
-                    typed,
-                    visit.who,
-                    at,
-                )?;
-                run.entries.push(Entry {
-                    step: step.key.clone(),
-                    repeat,
-                    value,
-                });
+                keep(world, noise, (id, step, repeat), &value, typed, visit.who, at)?;
+                run.entries.push(Entry { step: step.key.clone(), repeat, value });
             }
         }
         Ok((run, at))
@@ -751,11 +641,8 @@ impl Bench {
 
     /// A check that was begun and voided before its readings were complete.
     fn voided(&self, world: &mut World, noise: &mut Noise, visit: Visit) -> Result<(), AppError> {
-        let reasons = [
-            "the bench was bumped or moved",
-            "draught or vibration",
-            "something was on the pan",
-        ];
+        let reasons =
+            ["the bench was bumped or moved", "draught or vibration", "something was on the pan"];
         let reason = reasons[usize::try_from(noise.whole(0, 2)).unwrap_or(0)];
         let id = CheckId(next(world.checks.len()));
         let begun = visit.at - SignedDuration::from_mins(4);
@@ -773,18 +660,12 @@ impl Bench {
             at += SignedDuration::from_secs(noise.whole(9, 25));
             let value = match &step.input {
                 Input::Confirm { .. } => EntryValue::Confirmed,
-                Input::Tag { expected } => EntryValue::Tag {
-                    tag: expected.clone(),
-                },
+                Input::Tag { expected } => EntryValue::Tag { tag: expected.clone() },
                 Input::Reading { .. } => {
                     let Some((indication, added)) = self.read(step, false, at, 0.0, noise) else {
                         continue;
                     };
-                    EntryValue::Reading {
-                        indication,
-                        added,
-                        far_confirmed: false,
-                    }
+                    EntryValue::Reading { indication, added, far_confirmed: false }
                 }
             };
             let typed = match &value {
@@ -794,21 +675,9 @@ impl Bench {
             };
             keep(world, noise, (id, step, 1), &value, typed, visit.who, at)?;
         }
-        audit(
-            world,
-            id,
-            closed,
-            visit.who,
-            "check_voided",
-            json!({ "reason": reason }),
-        );
-        let mut check = self.check_row(
-            id,
-            Visit { at: begun, ..visit },
-            Purpose::AsFound,
-            closed,
-            noise,
-        );
+        audit(world, id, closed, visit.who, "check_voided", json!({ "reason": reason }));
+        let mut check =
+            self.check_row(id, Visit { at: begun, ..visit }, Purpose::AsFound, closed, noise);
         "void".clone_into(&mut check.state);
         check.void_reason = Some(reason.to_owned());
         world.checks.push(check);
@@ -828,9 +697,7 @@ fn keep(
     let (kind, indication, added) = match value {
         EntryValue::Confirmed => ("confirmed", None, None),
         EntryValue::Tag { .. } => ("tag", None, None),
-        EntryValue::Reading {
-            indication, added, ..
-        } => ("reading", Some(*indication), *added),
+        EntryValue::Reading { indication, added, .. } => ("reading", Some(*indication), *added),
     };
     let unit = match &step.input {
         Input::Reading { unit, .. } => Some(unit.symbol().to_owned()),
@@ -877,16 +744,8 @@ fn audit(
         .filter(|entry| entry.chain == chain)
         .map(|entry| (entry.sequence, entry.hash.clone()));
     let entry = AuditEntry::following(
-        previous
-            .as_ref()
-            .map(|(sequence, hash)| (*sequence, hash.as_slice())),
-        &Happening {
-            chain: &chain,
-            at,
-            person: Some(who),
-            action,
-            detail,
-        },
+        previous.as_ref().map(|(sequence, hash)| (*sequence, hash.as_slice())),
+        &Happening { chain: &chain, at, person: Some(who), action, detail },
     );
     world.audit.push(entry);
 }
@@ -916,10 +775,7 @@ fn register(world: &mut World, scale: &Scale, id: i64, first: Date) -> Result<Pl
         cautions: cautions(scale),
         closing: closing(scale),
     });
-    let approved = first
-        .to_zoned_datetime(TimeZone::UTC)
-        .map_err(fault)?
-        .timestamp();
+    let approved = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     let plan = Plan {
         id: PlanId(id),
         instrument_id: InstrumentId(id),

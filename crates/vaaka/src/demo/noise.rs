@@ -12,9 +12,7 @@ pub struct Noise {
 impl Noise {
     /// From a seed.
     pub fn seeded(seed: u64) -> Self {
-        Self {
-            rng: ChaCha8Rng::seed_from_u64(seed),
-        }
+        Self { rng: ChaCha8Rng::seed_from_u64(seed) }
     }
 
     /// Uniform in [0, 1).

@@ -52,10 +52,7 @@ pub const SETS: [WeightSet; 5] = [
         unit: "g",
         lot: "VR-0588",
         certificate: "V-2226",
-        pieces: &[
-            ("5k-1", "5000", "5000.06", "0.08"),
-            ("5k-2", "5000", "4999.94", "0.08"),
-        ],
+        pieces: &[("5k-1", "5000", "5000.06", "0.08"), ("5k-2", "5000", "4999.94", "0.08")],
     },
     WeightSet {
         tag: "M1-B",
@@ -123,14 +120,7 @@ pub enum Story {
 }
 
 /// A load of a plan: nominal, travel, place, repeats, charted, pieces.
-pub type Load = (
-    &'static str,
-    Travel,
-    Place,
-    i32,
-    bool,
-    &'static [&'static str],
-);
+pub type Load = (&'static str, Travel, Place, i32, bool, &'static [&'static str]);
 
 /// A scale with its plan and story.
 #[derive(Debug, Clone, Copy)]
@@ -211,10 +201,7 @@ pub const SCALES: [Scale; 7] = [
         bias: 0.0012,
         hysteresis: 0.0008,
         heavy: true,
-        story: Story::Drift {
-            onset: 25.0,
-            per_week: 0.0002,
-        },
+        story: Story::Drift { onset: 25.0, per_week: 0.0002 },
     },
     Scale {
         tag: "R-05",
@@ -241,10 +228,7 @@ pub const SCALES: [Scale; 7] = [
         bias: -0.02,
         hysteresis: 0.01,
         heavy: false,
-        story: Story::OverAdjusted {
-            from: 150.0,
-            until: 62.0,
-        },
+        story: Story::OverAdjusted { from: 150.0, until: 62.0 },
     },
     Scale {
         tag: "R-08",
@@ -314,14 +298,7 @@ pub const SCALES: [Scale; 7] = [
         loads: &[
             ("20", Rising, Middle, 1, false, &["20-1"]),
             ("60", Rising, Middle, 1, true, &["20-1", "20-2", "20-3"]),
-            (
-                "100",
-                Rising,
-                Middle,
-                2,
-                true,
-                &["20-1", "20-2", "20-3", "20-4", "20-5"],
-            ),
+            ("100", Rising, Middle, 2, true, &["20-1", "20-2", "20-3", "20-4", "20-5"]),
             ("60", Falling, Middle, 1, false, &["20-1", "20-2", "20-3"]),
         ],
         between: 0.011,
@@ -329,11 +306,7 @@ pub const SCALES: [Scale; 7] = [
         bias: 0.006,
         hysteresis: 0.006,
         heavy: true,
-        story: Story::Knocked {
-            knock: 23.2,
-            step: 0.052,
-            levelled: 20.9,
-        },
+        story: Story::Knocked { knock: 23.2, step: 0.052, levelled: 20.9 },
     },
     Scale {
         tag: "F-04",
@@ -351,14 +324,7 @@ pub const SCALES: [Scale; 7] = [
         minutes: 8,
         loads: &[
             ("40", Rising, Middle, 1, true, &["20-1", "20-2"]),
-            (
-                "100",
-                Rising,
-                Middle,
-                1,
-                true,
-                &["20-1", "20-2", "20-3", "20-4", "20-5"],
-            ),
+            ("100", Rising, Middle, 1, true, &["20-1", "20-2", "20-3", "20-4", "20-5"]),
             ("40", Corner, FrontRight, 1, false, &["20-1", "20-2"]),
         ],
         between: 0.016,
@@ -366,10 +332,7 @@ pub const SCALES: [Scale; 7] = [
         bias: -0.012,
         hysteresis: 0.0,
         heavy: true,
-        story: Story::Failed {
-            at: 37.4,
-            error: 0.27,
-        },
+        story: Story::Failed { at: 37.4, error: 0.27 },
     },
     Scale {
         tag: "C-01",
@@ -442,10 +405,7 @@ pub fn preparation(scale: &Scale) -> Vec<String> {
 pub fn closing(scale: &Scale) -> Vec<String> {
     let set = SETS[scale.set];
     vec![
-        format!(
-            "Weights wiped and back in their place: {}.",
-            set.name.to_lowercase()
-        ),
+        format!("Weights wiped and back in their place: {}.", set.name.to_lowercase()),
         "Pan clean, scale free for work.".to_owned(),
     ]
 }

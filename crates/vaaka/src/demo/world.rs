@@ -97,24 +97,14 @@ pub const COLLEAGUES: [Colleague; 7] = [
         role: "technician",
         password: "vanha-laituri-9",
     },
-    Colleague {
-        sign_in: "ilma",
-        name: "Ilma Tarvola",
-        role: "lead",
-        password: "tyyni-selka-3",
-    },
+    Colleague { sign_in: "ilma", name: "Ilma Tarvola", role: "lead", password: "tyyni-selka-3" },
     Colleague {
         sign_in: "rauno",
         name: "Rauno Keskila",
         role: "lead",
         password: "hiljainen-vuo-5",
     },
-    Colleague {
-        sign_in: "veera",
-        name: "Veera Sandila",
-        role: "viewer",
-        password: "avoin-ovi-8",
-    },
+    Colleague { sign_in: "veera", name: "Veera Sandila", role: "viewer", password: "avoin-ovi-8" },
 ];
 
 /// Index of the first lead.
@@ -129,11 +119,7 @@ pub fn sign_ins() -> Vec<(String, String, String)> {
         .into_iter()
         .map(|index| {
             let one = COLLEAGUES[index];
-            (
-                one.sign_in.to_owned(),
-                one.password.to_owned(),
-                one.role.to_owned(),
-            )
+            (one.sign_in.to_owned(), one.password.to_owned(), one.role.to_owned())
         })
         .collect()
 }

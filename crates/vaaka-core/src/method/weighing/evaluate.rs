@@ -52,10 +52,8 @@ pub fn evaluate(
     for (index, point) in plan.points.iter().enumerate() {
         loads.push(read_load(&bench, run, index, point)?);
     }
-    let mut characteristics: Vec<Characteristic> = loads
-        .iter()
-        .map(|load| error_characteristic(&bench, load))
-        .collect();
+    let mut characteristics: Vec<Characteristic> =
+        loads.iter().map(|load| error_characteristic(&bench, load)).collect();
     characteristics.extend(loads.iter().filter_map(|load| repeatability(&bench, load)));
     characteristics.extend(hysteresis(&bench, &loads));
     characteristics.push(return_to_zero(&bench, back - zero));
@@ -66,11 +64,7 @@ fn single(run: &RunState, step: &str) -> Result<Decimal, MethodError> {
     let step = StepKey::from(step);
     let readings = run.readings(&step);
     let Some((indication, _)) = readings.first() else {
-        return Err(MethodError::Incomplete {
-            step,
-            required: 1,
-            got: 0,
-        });
+        return Err(MethodError::Incomplete { step, required: 1, got: 0 });
     };
     Ok(*indication)
 }
@@ -84,11 +78,7 @@ fn read_load<'a>(
     let step = load_key(index, point);
     let readings = run.readings(&step);
     if readings.len() < point.repeats as usize {
-        return Err(MethodError::Incomplete {
-            step,
-            required: point.repeats,
-            got: readings.len(),
-        });
+        return Err(MethodError::Incomplete { step, required: point.repeats, got: readings.len() });
     }
     let reference = combine(&point.pieces, bench.plan.unit)?;
     let half_step = bench.plan.resolution / Decimal::TWO;
@@ -109,10 +99,7 @@ fn read_load<'a>(
     Ok(Load {
         point,
         errors,
-        reference: bench
-            .plan
-            .unit
-            .convert(reference.reference_value, bench.unit),
+        reference: bench.plan.unit.convert(reference.reference_value, bench.unit),
         reference_uncertainty: reference.standard_uncertainty * scale,
     })
 }
@@ -127,11 +114,7 @@ impl Bench<'_> {
     /// tenth of a step remains.
     fn rounding(&self) -> f64 {
         let step = to_f64(self.plan.unit.convert(self.plan.resolution, self.unit));
-        let step = if self.settings.added_weights {
-            step / 10.0
-        } else {
-            step
-        };
+        let step = if self.settings.added_weights { step / 10.0 } else { step };
         step / 12.0_f64.sqrt()
     }
 
@@ -160,7 +143,8 @@ impl Bench<'_> {
     }
 }
 
-fn key_of(prefix: &str, point: &PlanPoint) -> String {
+/// Key of the characteristic that a point makes; two visits of one load differ by their travel.
+pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
     let nominal = point.nominal.normalize();
     match point.travel {
         Travel::Corner => format!("{prefix}-{nominal}-{}", point.place.word()),

@@ -67,12 +67,8 @@ impl Settings {
     /// # Errors
     /// [`MethodError::Settings`].
     pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
-        let Self::V1(settings) =
-            serde_json::from_value(plan.settings.clone()).map_err(|error| {
-                MethodError::Settings {
-                    why: error.to_string(),
-                }
-            })?;
+        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
+            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
         let why = if settings.verification_interval <= Decimal::ZERO {
             Some("the verification interval e must be greater than zero")
         } else if plan.resolution <= Decimal::ZERO {
@@ -85,9 +81,7 @@ impl Settings {
             None
         };
         match why {
-            Some(why) => Err(MethodError::Settings {
-                why: why.to_owned(),
-            }),
+            Some(why) => Err(MethodError::Settings { why: why.to_owned() }),
             None => Ok(settings),
         }
     }

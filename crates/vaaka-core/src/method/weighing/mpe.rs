@@ -101,28 +101,19 @@ mod tests {
         let e: Decimal = "0.01".parse().unwrap();
         let load = Decimal::from(load_in_e) * e;
         let expected = mpe_in_e.parse::<Decimal>().unwrap() * e;
-        assert_eq!(
-            maximum_permissible_error(class, e, LimitStage::Initial, load),
-            expected
-        );
+        assert_eq!(maximum_permissible_error(class, e, LimitStage::Initial, load), expected);
         assert_eq!(
             maximum_permissible_error(class, e, LimitStage::InService, load),
             expected * Decimal::TWO,
             "3.5.2: in service twice"
         );
-        assert_eq!(
-            maximum_permissible_error(class, e, LimitStage::Initial, -load),
-            expected
-        );
+        assert_eq!(maximum_permissible_error(class, e, LimitStage::Initial, -load), expected);
     }
 
     #[test]
     fn just_beyond_a_step_by_less_than_e() {
         let e = Decimal::ONE;
         let load: Decimal = "500.001".parse().unwrap();
-        assert_eq!(
-            maximum_permissible_error(III, e, LimitStage::Initial, load),
-            Decimal::ONE
-        );
+        assert_eq!(maximum_permissible_error(III, e, LimitStage::Initial, load), Decimal::ONE);
     }
 }

@@ -15,11 +15,7 @@ const MIDDLE_Y: f64 = PAN_Y + PAN_HEIGHT / 2.0;
 
 fn pan(shape: Pan) -> Primitive {
     match shape {
-        Pan::Round => Primitive::Disc {
-            x: MIDDLE_X,
-            y: MIDDLE_Y,
-            radius: PAN_HEIGHT / 2.0,
-        },
+        Pan::Round => Primitive::Disc { x: MIDDLE_X, y: MIDDLE_Y, radius: PAN_HEIGHT / 2.0 },
         Pan::Rectangular => Primitive::Plate {
             x: PAN_X,
             y: PAN_Y,
@@ -60,11 +56,7 @@ pub fn empty(shape: Pan) -> Scene {
         description: "The pan, empty, seen from above.".into(),
         primitives: vec![
             pan(shape),
-            Primitive::Note {
-                x: MIDDLE_X,
-                y: MIDDLE_Y + 5.0,
-                text: "nothing on it".into(),
-            },
+            Primitive::Note { x: MIDDLE_X, y: MIDDLE_Y + 5.0, text: "nothing on it".into() },
             stand_here(),
         ],
     }
@@ -73,13 +65,8 @@ pub fn empty(shape: Pan) -> Scene {
 /// The pan with the load's place, and beside it the pieces to take.
 pub fn load(plan: &PlanSpec, settings: &SettingsV1, point: &PlanPoint, words: &str) -> Scene {
     let mut primitives = vec![pan(settings.pan)];
-    let places = [
-        Place::BackLeft,
-        Place::BackRight,
-        Place::FrontLeft,
-        Place::FrontRight,
-        Place::Middle,
-    ];
+    let places =
+        [Place::BackLeft, Place::BackRight, Place::FrontLeft, Place::FrontRight, Place::Middle];
     for place in places {
         let (x, y) = place_center(settings.pan, place);
         let active = place == point.place;
@@ -89,21 +76,9 @@ pub fn load(plan: &PlanSpec, settings: &SettingsV1, point: &PlanPoint, words: &s
         primitives.push(Primitive::Spot {
             x,
             y,
-            radius: if active {
-                spot_radius(settings.pan, load_share(plan, point))
-            } else {
-                22.0
-            },
-            state: if active {
-                SpotState::Active
-            } else {
-                SpotState::Idle
-            },
-            label: if active {
-                words.to_owned()
-            } else {
-                String::new()
-            },
+            radius: if active { spot_radius(settings.pan, load_share(plan, point)) } else { 22.0 },
+            state: if active { SpotState::Active } else { SpotState::Idle },
+            label: if active { words.to_owned() } else { String::new() },
         });
     }
     primitives.push(stand_here());
@@ -155,20 +130,12 @@ fn pieces(point: &PlanPoint, case: &str) -> Vec<Primitive> {
     const ROOM: f64 = 290.0;
     let count = point.pieces.len().max(1) as f64;
     let width = ((ROOM - 14.0 * (count - 1.0)) / count).min(78.0);
-    let largest = point
-        .pieces
-        .iter()
-        .map(|piece| to_f64(piece.nominal))
-        .fold(0.0, f64::max);
+    let largest = point.pieces.iter().map(|piece| to_f64(piece.nominal)).fold(0.0, f64::max);
     let mut drawn: Vec<Primitive> = Vec::new();
     let total = count * width + (count - 1.0) * 14.0;
     let start = LEFT + (ROOM - total) / 2.0;
     for (index, piece) in point.pieces.iter().enumerate() {
-        let share = if largest > 0.0 {
-            to_f64(piece.nominal) / largest
-        } else {
-            1.0
-        };
+        let share = if largest > 0.0 { to_f64(piece.nominal) / largest } else { 1.0 };
         drawn.push(Primitive::Weight {
             x: start + index as f64 * (width + 14.0),
             bottom: BOTTOM,
@@ -177,10 +144,6 @@ fn pieces(point: &PlanPoint, case: &str) -> Vec<Primitive> {
             label: piece_label(piece.nominal),
         });
     }
-    drawn.push(Primitive::Note {
-        x: LEFT + ROOM / 2.0,
-        y: 26.0,
-        text: format!("from {case}"),
-    });
+    drawn.push(Primitive::Note { x: LEFT + ROOM / 2.0, y: 26.0, text: format!("from {case}") });
     drawn
 }

@@ -2,7 +2,7 @@
 
 use rust_decimal::Decimal;
 
-use super::{LimitStage, SettingsV1, maximum_permissible_error, scene};
+use super::{LimitStage, SettingsV1, evaluate, maximum_permissible_error, scene};
 use crate::method::{
     Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, Step, StepKey, Travel,
 };
@@ -16,12 +16,7 @@ pub const RETURN: &str = "zero-return";
 
 /// Key of the step of one point; the ordinal keeps two visits of one load apart.
 pub fn load_key(index: usize, point: &PlanPoint) -> StepKey {
-    StepKey(format!(
-        "load-{}-{}-{}",
-        index + 1,
-        point.nominal.normalize(),
-        point.travel.word()
-    ))
+    StepKey(format!("load-{}-{}-{}", index + 1, point.nominal.normalize(), point.travel.word()))
 }
 
 /// "20 kg", "0.5 g": the load as spoken.
@@ -42,12 +37,8 @@ pub fn place_words(place: Place) -> &'static str {
 }
 
 pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
-    let loads: Vec<StepKey> = plan
-        .points
-        .iter()
-        .enumerate()
-        .map(|(index, point)| load_key(index, point))
-        .collect();
+    let loads: Vec<StepKey> =
+        plan.points.iter().enumerate().map(|(index, point)| load_key(index, point)).collect();
     let measured: Vec<StepKey> = std::iter::once(StepKey::from(ZERO))
         .chain(loads.iter().cloned())
         .chain([StepKey::from(RETURN)])
@@ -104,13 +95,11 @@ fn confirm(
         } else {
             "Tick each line when it is done.".into()
         },
-        input: Input::Confirm {
-            sentences: sentences.to_vec(),
-            caution,
-        },
+        input: Input::Confirm { sentences: sentences.to_vec(), caution },
         repeats: 1,
         reference_value: None,
         tolerance: None,
+        charted_as: None,
         scene: None,
         voids,
     }
@@ -125,12 +114,11 @@ fn standard_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
             "{}. Scan or type the tag that is on the case in your hand.",
             plan.standard_name
         ),
-        input: Input::Tag {
-            expected: plan.standard_tag.clone(),
-        },
+        input: Input::Tag { expected: plan.standard_tag.clone() },
         repeats: 1,
         reference_value: None,
         tolerance: None,
+        charted_as: None,
         scene: None,
         voids: measured.to_vec(),
     }
@@ -185,6 +173,7 @@ fn zero_step(
         repeats: 1,
         reference_value: Some(Decimal::ZERO),
         tolerance: Some(limit_at(plan, settings, Decimal::ZERO)),
+        charted_as: None,
         scene: Some(scene::empty(settings.pan)),
         voids,
     }
@@ -215,13 +204,16 @@ fn load_step(
         "Wait for the steady sign, then type what the scale shows."
     };
     let lift = match (point.travel, point.repeats) {
-        (Travel::Falling, _) => " Come down from the higher load; do not empty the pan.",
+        (Travel::Falling, _) => " Take pieces off the higher load; do not empty the pan first.",
         (_, 2..) => " Take the weight off and put it on again between readings.",
         _ => "",
     };
     Ok(Step {
         key: load_key(index, point),
-        instruction: format!("Put {words} {}", place_words(point.place)),
+        instruction: match point.travel {
+            Travel::Falling => format!("Come down to {words} {}", place_words(point.place)),
+            Travel::Rising | Travel::Corner => format!("Put {words} {}", place_words(point.place)),
+        },
         detail: format!("{pieces} {how}{lift}"),
         input: Input::Reading {
             unit: plan.unit,
@@ -234,6 +226,7 @@ fn load_step(
         repeats: point.repeats,
         reference_value: Some(reference.reference_value),
         tolerance: Some(limit_at(plan, settings, point.nominal)),
+        charted_as: point.charted.then(|| evaluate::key_of("error", point)),
         scene: Some(scene::load(plan, settings, point, &words)),
         voids: vec![],
         title,

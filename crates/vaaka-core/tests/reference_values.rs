@@ -1,0 +1,50 @@
+//! Constants against the kept output of `tools/reference/control_constants.py` (SciPy).
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use serde_json::Value;
+use vaaka_core::chart::constants::D2_OF_TWO;
+use vaaka_core::chart::{DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH};
+use vaaka_core::stats::student_t;
+
+fn reference() -> Value {
+    serde_json::from_str(include_str!("data/control_constants.json")).unwrap()
+}
+
+#[test]
+fn d2_agrees_with_numerical_integration() {
+    let reference = reference();
+    let of_two = &reference["constants"][0];
+    assert_eq!(of_two["n"], 2);
+    // The quadrature is asked for 1e-13 absolute.
+    assert!((of_two["d2"].as_f64().unwrap() - D2_OF_TWO).abs() < 1e-12);
+    // ISO 7870-2 prints 1.128 (from memory).
+    assert!((D2_OF_TWO - 1.128).abs() < 5e-4);
+}
+
+#[test]
+fn the_default_design_is_the_one_whose_run_length_was_computed() {
+    let design = reference()["default_design"].clone();
+    assert_eq!(design["multiplier"].as_f64(), Some(DEFAULT_OUTER_MULTIPLIER));
+    assert_eq!(design["lambda"].as_f64(), Some(EWMA_LAMBDA));
+    assert_eq!(design["width"].as_f64(), Some(EWMA_WIDTH));
+    assert!(design["in_control"].as_f64().unwrap() >= IN_CONTROL_RUN_LENGTH);
+    // Why the limits are not at three sigma: alone they already alarm every 370 checks.
+    assert!(reference()["three_sigma_alone"].as_f64().unwrap() < IN_CONTROL_RUN_LENGTH);
+}
+
+#[test]
+fn the_integral_equation_agrees_with_the_published_ewma() {
+    // Lucas and Saccucci 1990, table 3: λ 0.1, L 2.814 gives 500 (steady limits; from memory).
+    // With exact limits the first checks are tested more strictly, so it is a little less.
+    let alone = reference()["ewma_alone"]["run_length"].as_f64().unwrap();
+    assert!((470.0..500.0).contains(&alone), "{alone}");
+}
+
+#[test]
+fn student_t_agrees_with_printed_tables() {
+    // Two-sided 95 %: JCGM 100, table G.2, prints 12.71, 2.23, 2.09 and 2.01 for 1, 10, 20 and 50.
+    for (degrees, printed) in [(1.0, 12.71), (10.0, 2.23), (20.0, 2.09), (50.0, 2.01)] {
+        assert!((student_t(0.95, degrees).unwrap() - printed).abs() < 0.005, "{degrees}");
+    }
+    assert!(student_t(0.95, 0.0).is_err());
+}

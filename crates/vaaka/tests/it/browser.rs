@@ -1,0 +1,46 @@
+//! Runs the scripts of `e2e/` in the system's Chromium, against servers made here.
+
+use std::path::PathBuf;
+use std::process::Stdio;
+
+use tokio::process::Command;
+
+use crate::support::Server;
+
+fn e2e() -> PathBuf {
+    PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../e2e")
+}
+
+/// Runs a script and gives what it printed; panics with it when the script fails.
+pub async fn script(name: &str, base: &str, arguments: &[&str]) -> String {
+    let output = Command::new("node")
+        .arg(name)
+        .args(arguments)
+        .current_dir(e2e())
+        .env("VAAKA_BASE_URL", base)
+        .stdin(Stdio::null())
+        .kill_on_drop(true)
+        .output()
+        .await
+        .expect("node is missing: bin/test says what to install");
+    let text = format!(
+        "{}{}",
+        String::from_utf8_lossy(&output.stdout),
+        String::from_utf8_lossy(&output.stderr)
+    );
+    assert!(output.status.success(), "{name} failed:\n{text}");
+    text
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_the_round_to_the_chart_by_keyboard_alone() {
+    let server = Server::demo().await;
+    script("keyboard.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_page_violates_the_accessibility_rules_in_light_or_dark() {
+    let server = Server::demo().await;
+    let said = script("axe.mjs", &server.base, &[]).await;
+    assert!(said.contains("pages without violation"), "{said}");
+}

@@ -1,0 +1,201 @@
+//! A browser without a screen: cookies, forms read from the page, and answers as documents.
+
+use std::collections::HashMap;
+
+use reqwest::redirect::Policy;
+use reqwest::{Client, StatusCode};
+use scraper::{Html, Selector};
+
+/// A page that came back.
+pub struct Page {
+    pub status: StatusCode,
+    pub location: Option<String>,
+    pub headers: reqwest::header::HeaderMap,
+    pub text: String,
+}
+
+impl Page {
+    fn document(&self) -> Html {
+        Html::parse_document(&self.text)
+    }
+
+    /// Words of the first element that a selector finds; panics with the page when there is none.
+    pub fn words(&self, selector: &str) -> String {
+        self.find(selector).unwrap_or_else(|| panic!("no {selector} in:\n{}", self.text))
+    }
+
+    pub fn find(&self, selector: &str) -> Option<String> {
+        let document = self.document();
+        let found = document.select(&Selector::parse(selector).unwrap()).next()?;
+        let words: Vec<&str> = found.text().flat_map(str::split_whitespace).collect();
+        Some(words.join(" "))
+    }
+
+    pub fn all(&self, selector: &str) -> Vec<String> {
+        let document = self.document();
+        document
+            .select(&Selector::parse(selector).unwrap())
+            .map(|found| found.text().flat_map(str::split_whitespace).collect::<Vec<_>>().join(" "))
+            .collect()
+    }
+
+    pub fn attribute(&self, selector: &str, name: &str) -> Option<String> {
+        let document = self.document();
+        let found = document.select(&Selector::parse(selector).unwrap()).next()?;
+        found.value().attr(name).map(str::to_owned)
+    }
+
+    /// Names and values of a form's fields, as a browser would send them.
+    pub fn form(&self, selector: &str) -> HashMap<String, String> {
+        let document = self.document();
+        let fields = Selector::parse(&format!("{selector} input:not([type=checkbox])")).unwrap();
+        document
+            .select(&fields)
+            .filter_map(|field| {
+                let value = field.value().attr("value").unwrap_or_default();
+                Some((field.value().attr("name")?.to_owned(), value.to_owned()))
+            })
+            .collect()
+    }
+
+    pub fn boxes(&self) -> Vec<String> {
+        let document = self.document();
+        document
+            .select(&Selector::parse(".ticks input[type=checkbox]").unwrap())
+            .filter_map(|field| field.value().attr("name").map(str::to_owned))
+            .collect()
+    }
+}
+
+/// Somebody at a bench.
+#[derive(Clone)]
+pub struct Bench {
+    base: String,
+    client: Client,
+}
+
+impl Bench {
+    pub fn new(base: &str) -> Self {
+        let client = Client::builder().cookie_store(true).redirect(Policy::none()).build().unwrap();
+        Self { base: base.to_owned(), client }
+    }
+
+    pub async fn signed_in(base: &str, name: &str, password: &str) -> Self {
+        let bench = Self::new(base);
+        let fields = HashMap::from([("name", name), ("password", password)]);
+        let answer = bench.post("/sign-in", &fields).await;
+        assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.text);
+        bench
+    }
+
+    pub async fn aino(base: &str) -> Self {
+        Self::signed_in(base, "aino", "kapea-silta-4").await
+    }
+
+    async fn page(response: reqwest::Response) -> Page {
+        let location =
+            response.headers().get("location").map(|value| value.to_str().unwrap().to_owned());
+        Page {
+            status: response.status(),
+            location,
+            headers: response.headers().clone(),
+            text: response.text().await.unwrap(),
+        }
+    }
+
+    pub async fn get(&self, path: &str) -> Page {
+        Self::page(self.client.get(format!("{}{path}", self.base)).send().await.unwrap()).await
+    }
+
+    pub async fn post<K, V>(&self, path: &str, fields: &HashMap<K, V>) -> Page
+    where
+        K: serde::Serialize + std::hash::Hash + Eq,
+        V: serde::Serialize,
+    {
+        let request = self.client.post(format!("{}{path}", self.base)).form(fields);
+        Self::page(request.send().await.unwrap()).await
+    }
+
+    pub async fn post_from(&self, path: &str, origin: &str, fields: &HashMap<&str, &str>) -> Page {
+        let request = self.client.post(format!("{}{path}", self.base)).header("origin", origin);
+        Self::page(request.form(fields).send().await.unwrap()).await
+    }
+
+    pub async fn follow(&self, page: Page) -> Page {
+        assert_eq!(page.status, StatusCode::SEE_OTHER, "{}", page.text);
+        self.get(&page.location.unwrap()).await
+    }
+
+    /// Starts the check of an instrument from the round and gives its path.
+    pub async fn start(&self, tag: &str) -> String {
+        let round = self.get("/").await;
+        let version = plan_version(&round, tag);
+        let mut fields = round.form("td.do form");
+        fields.insert("plan_version".into(), version);
+        fields.insert("key".into(), uuid::Uuid::new_v4().to_string());
+        let answer = self.post("/checks", &fields).await;
+        assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.text);
+        answer.location.unwrap()
+    }
+
+    /// Sends the form of the step that is shown, with what was typed.
+    pub async fn send(&self, path: &str, typed: &str) -> Page {
+        let page = self.get(path).await;
+        self.send_form(path, &page, &[("typed", typed)]).await
+    }
+
+    pub async fn send_form(&self, path: &str, page: &Page, typed: &[(&str, &str)]) -> Page {
+        let mut fields = page.form("form.entry");
+        for (name, value) in typed {
+            fields.insert((*name).to_owned(), (*value).to_owned());
+        }
+        self.post(&format!("{path}/entries"), &fields).await
+    }
+
+    /// Ticks every box of the step that is shown, or types the tag that it wants.
+    pub async fn confirm(&self, path: &str) -> Page {
+        let page = self.get(path).await;
+        let boxes = page.boxes();
+        if boxes.is_empty() {
+            let words = page.words("h1");
+            let tag = words.split_whitespace().nth(3).unwrap().to_owned();
+            return self.send_form(path, &page, &[("typed", &tag)]).await;
+        }
+        let ticks: Vec<(&str, &str)> = boxes.iter().map(|name| (name.as_str(), "on")).collect();
+        self.send_form(path, &page, &ticks).await
+    }
+
+    /// Runs a check to its verdict: confirmations as they come, then the readings in order.
+    pub async fn run(&self, tag: &str, readings: &[&str]) -> Page {
+        let path = self.start(tag).await;
+        let mut readings = readings.iter();
+        for _ in 0..40 {
+            let page = self.get(&path).await;
+            if page.status == StatusCode::SEE_OTHER {
+                return self.follow(page).await;
+            }
+            let answer = if page.find("form.entry.reading").is_some() {
+                let typed = readings.next().expect("a reading for each step");
+                self.send_form(&path, &page, &[("typed", typed)]).await
+            } else {
+                self.confirm(&path).await
+            };
+            assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.text);
+        }
+        panic!("the check does not end");
+    }
+}
+
+/// The plan version behind the button of an instrument's row.
+pub fn plan_version(round: &Page, tag: &str) -> String {
+    let document = Html::parse_document(&round.text);
+    let row = Selector::parse("table.round tbody tr").unwrap();
+    let field = Selector::parse("td.do input[name=plan_version]").unwrap();
+    document
+        .select(&row)
+        .find(|row| row.text().any(|text| text.contains(tag)))
+        .and_then(|row| row.select(&field).next())
+        .and_then(|field| field.value().attr("value"))
+        .unwrap_or_else(|| panic!("no start for {tag} in {}", round.text))
+        .to_owned()
+}

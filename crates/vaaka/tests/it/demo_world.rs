@@ -1,0 +1,112 @@
+//! The demo world: seeded, ends with the current shift on any day, and tells its stories.
+
+use jiff::Timestamp;
+use vaaka::demo::{Request, generate};
+
+use crate::support::now;
+
+fn world(days: u16, ends_at: Timestamp) -> vaaka::demo::World {
+    generate(&Request { days, seed: 20, ends_at }).unwrap()
+}
+
+#[test]
+fn the_same_seed_makes_the_same_world() {
+    let (a, b) = (world(30, now()), world(30, now()));
+    assert_eq!(a.readings.len(), b.readings.len());
+    let values =
+        |w: &vaaka::demo::World| w.points.iter().map(|p| p.value.to_bits()).collect::<Vec<_>>();
+    assert_eq!(values(&a), values(&b));
+}
+
+#[test]
+fn it_ends_with_the_current_shift_whatever_the_moment() {
+    // Just after a shift's start, around both clock changes, at New Year.
+    for moment in [
+        "2026-11-25T04:00:30Z",
+        "2026-03-29T01:30:00Z",
+        "2026-10-25T00:30:00Z",
+        "2026-10-25T01:30:00Z",
+        "2027-01-01T00:00:00Z",
+    ] {
+        let end: Timestamp = moment.parse().unwrap();
+        let world = world(35, end);
+        let last = world.checks.iter().filter_map(|check| check.closed_at).max().unwrap().0;
+        assert!(last <= end, "{moment}: nothing from the future");
+        let hours = end.duration_since(last).as_hours();
+        assert!(hours < 9, "{moment}: the last check is {hours} h old");
+        assert!(world.shifts.iter().any(|shift| shift.starts_at.0 <= end && shift.ends_at.0 > end));
+    }
+}
+
+#[test]
+fn its_stories_are_seen_by_the_rules_and_quiet_scales_are_quiet() {
+    let world = world(365, now());
+    let tag_of = |instrument| {
+        world.instruments.iter().find(|i| i.id == instrument).map(|i| i.tag.as_str()).unwrap()
+    };
+    let signals = |tag: &str| {
+        let streams: Vec<_> = world
+            .streams
+            .iter()
+            .filter(|stream| tag_of(stream.instrument_id) == tag)
+            .map(|stream| stream.id)
+            .collect();
+        world
+            .signals
+            .iter()
+            .filter(|signal| streams.contains(&signal.stream_id))
+            .collect::<Vec<_>>()
+    };
+    // The drift of the tank scale is the newest signal there, it is open, and it began after
+    // its onset 25 days before the end and not more than 12 days later.
+    let drift = signals("R-02").into_iter().max_by_key(|s| s.evidence).unwrap();
+    let days = now().duration_since(drift.opened_at.0).as_secs_f64() / 86_400.0;
+    assert!((13.0..25.0).contains(&days), "flagged {days} days before the end");
+    assert_eq!((drift.side.as_deref(), drift.state.as_str()), (Some("above"), "open"));
+
+    // The knock is flagged within a day.
+    let knock = signals("P-06").into_iter().find(|signal| {
+        let days = now().duration_since(signal.opened_at.0).as_secs_f64() / 86_400.0;
+        (22.0..23.3).contains(&days)
+    });
+    assert!(knock.is_some(), "the knock is not flagged");
+
+    // Quiet scales: two charts and a year of checks each. With a false alarm in about 500 checks
+    // some four are expected for two charts; fifteen would mean wrong limits.
+    for tag in ["R-09", "C-01"] {
+        let count = signals(tag).len();
+        assert!(count <= 15, "{tag}: {count} signals");
+    }
+
+    // Adjusting at every turn shows: segment after segment, each proven as left.
+    let adjusted = world.events.iter().filter(|event| event.kind == "adjusted").count();
+    assert!(adjusted > 15, "{adjusted}");
+    assert!(world.checks.iter().filter(|check| check.purpose == "as_left").count() > adjusted / 2);
+
+    // A failed check, its repeat, and the whole range of states.
+    let conforms =
+        |word: &str| world.results.iter().filter(|result| result.conforms == word).count();
+    assert_eq!(conforms("fail"), 2, "the drum scale's failure and its repeat");
+    assert!(world.results.iter().any(|result| result.repeat_state == "confirmed"));
+    assert!(world.checks.iter().any(|check| check.state == "void"));
+}
+
+#[test]
+fn it_looks_like_real_data() {
+    let world = world(60, now());
+    // Every indication is a step of its display, with the display's digits.
+    for reading in world.readings.iter().filter(|reading| reading.indication.is_some()).take(4000) {
+        let check = world.checks.iter().find(|check| check.id == reading.check_id).unwrap();
+        let instrument = world.instruments.iter().find(|i| i.id == check.instrument_id).unwrap();
+        let indication = reading.indication.unwrap();
+        assert!((indication % instrument.resolution).is_zero(), "{} {indication}", instrument.tag);
+        assert_eq!(indication.scale(), instrument.resolution.scale());
+    }
+    let people: std::collections::BTreeSet<_> =
+        world.checks.iter().map(|check| check.opened_by).collect();
+    assert!(people.len() >= 4);
+    // Missed shifts leave gaps: fewer checks than scales times shifts, but not many fewer.
+    let most = 7 * 3 * 60;
+    let made = world.checks.iter().filter(|check| check.state == "concluded").count();
+    assert!(made < most && made > most * 85 / 100, "{made} of {most}");
+}

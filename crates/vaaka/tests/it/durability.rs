@@ -1,0 +1,154 @@
+//! Server and database are killed; everything acknowledged is still there, nothing is twice.
+
+use std::path::{Path, PathBuf};
+use std::process::Stdio;
+
+use diesel_async::SimpleAsyncConnection;
+use tempfile::TempDir;
+use tokio::io::{AsyncBufReadExt, BufReader};
+use tokio::process::{Child, Command};
+use vaaka::demo::{Request, generate, load};
+use vaaka_store::migrate;
+
+use crate::browser::script;
+use crate::support::{DAYS, NOW, connect, now};
+
+/// A cluster of its own, with fsync on, because it is going to be killed.
+struct Cluster {
+    folder: TempDir,
+    port: u16,
+}
+
+fn is_root() -> bool {
+    // The owner of this process's own entry in /proc is its user.
+    std::os::unix::fs::MetadataExt::uid(&std::fs::metadata("/proc/self").unwrap()) == 0
+}
+
+impl Cluster {
+    fn command(&self, program: &str) -> Command {
+        let path = Path::new(&std::env::var("VAAKA_TEST_PG_BIN").unwrap()).join(program);
+        let mut command = if is_root() {
+            let mut command = Command::new("runuser");
+            command.args(["-u", "postgres", "--"]).arg(path);
+            command
+        } else {
+            Command::new(path)
+        };
+        // What pg_ctl starts must not hold this test's pipes open.
+        command.current_dir("/").stdout(Stdio::null()).stderr(Stdio::null()).stdin(Stdio::null());
+        command
+    }
+
+    fn data(&self) -> PathBuf {
+        self.folder.path().join("pg")
+    }
+
+    async fn run(&self, program: &str, arguments: &[&str]) {
+        let status = self.command(program).arg("-D").arg(self.data()).args(arguments).status();
+        assert!(status.await.unwrap().success(), "{program} {arguments:?}");
+    }
+
+    async fn make() -> Self {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::Builder::new().prefix("vaaka-kill.").tempdir_in("/tmp").unwrap();
+        let everyone = std::fs::Permissions::from_mode(0o777);
+        std::fs::set_permissions(folder.path(), everyone).unwrap();
+        let port = {
+            let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+            listener.local_addr().unwrap().port()
+        };
+        let cluster = Self { folder, port };
+        cluster
+            .run("initdb", &["-U", "vaaka_owner", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8"])
+            .await;
+        cluster.start().await;
+        cluster
+    }
+
+    async fn start(&self) {
+        let log = self.data().join("server.log");
+        let options =
+            format!("-p {} -c listen_addresses=127.0.0.1 -c unix_socket_directories=''", self.port);
+        self.run("pg_ctl", &["-s", "-w", "-l", log.to_str().unwrap(), "-o", &options, "start"])
+            .await;
+    }
+
+    /// Stops as a power cut does: no checkpoint, recovery at the next start.
+    async fn kill(&self) {
+        self.run("pg_ctl", &["-s", "-w", "-m", "immediate", "stop"]).await;
+    }
+
+    fn url(&self, user: &str, database: &str) -> String {
+        format!("postgres://{user}@127.0.0.1:{}/{database}", self.port)
+    }
+}
+
+impl Drop for Cluster {
+    fn drop(&mut self) {
+        let mut stop = std::process::Command::new(if is_root() { "runuser" } else { "env" });
+        if is_root() {
+            stop.args(["-u", "postgres", "--"]);
+        }
+        let program = Path::new(&std::env::var("VAAKA_TEST_PG_BIN").unwrap()).join("pg_ctl");
+        let _ = stop
+            .arg(program)
+            .arg("-D")
+            .arg(self.data())
+            .args(["-s", "-w", "-m", "immediate", "stop"])
+            .current_dir("/")
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .status();
+    }
+}
+
+/// The real program as a process of its own.
+async fn serve(cluster: &Cluster, port: u16) -> (Child, String) {
+    let mut child = Command::new(env!("CARGO_BIN_EXE_vaaka"))
+        .args(["serve", "--listen", &format!("127.0.0.1:{port}"), "--clock-start", NOW])
+        .env("VAAKA_DATABASE_URL", cluster.url("vaaka", "vaaka"))
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .kill_on_drop(true)
+        .spawn()
+        .unwrap();
+    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
+    let line = lines.next_line().await.unwrap().expect("the program says where it listens");
+    (child, line.split_whitespace().last().unwrap().to_owned())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_acknowledged_survives_a_kill_of_server_and_database() {
+    let cluster = Cluster::make().await;
+    let mut admin = connect(&cluster.url("vaaka_owner", "postgres")).await;
+    admin.batch_execute("CREATE DATABASE vaaka").await.unwrap();
+    let owner = cluster.url("vaaka_owner", "vaaka");
+    migrate::run(&owner).await.unwrap();
+    let mut connection = connect(&owner).await;
+    connection.batch_execute("CREATE ROLE vaaka LOGIN IN ROLE vaaka_app").await.unwrap();
+    let world = generate(&Request { days: DAYS, seed: 20, ends_at: now() }).unwrap();
+    load(&mut connection, world).await.unwrap();
+    drop((admin, connection));
+
+    let (mut child, base) = serve(&cluster, 0).await;
+    let port: u16 = base.rsplit(':').next().unwrap().parse().unwrap();
+    let cookies = cluster.folder.path().join("cookies.json");
+    let cookies = cookies.to_str().unwrap();
+    let path = script("kill.mjs", &base, &["before", cookies]).await;
+    let path = path.lines().last().unwrap().trim().to_owned();
+
+    child.start_kill().unwrap();
+    child.wait().await.unwrap();
+    cluster.kill().await;
+    cluster.start().await;
+    let (mut child, base) = serve(&cluster, port).await;
+    script("kill.mjs", &base, &["after", cookies, &path]).await;
+
+    // With the database away the page says so in words, and the field keeps what was typed.
+    cluster.kill().await;
+    script("kill.mjs", &base, &["without", cookies, &path]).await;
+    cluster.start().await;
+    script("kill.mjs", &base, &["finish", cookies, &path]).await;
+    child.start_kill().unwrap();
+    child.wait().await.unwrap();
+}

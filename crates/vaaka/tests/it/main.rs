@@ -1,0 +1,14 @@
+//! Everything that needs a database or a browser, in one binary so that it links once.
+//! Run by `bin/test`, which makes the cluster.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod browser;
+mod client;
+mod demo_world;
+mod durability;
+mod migrations;
+mod store;
+mod support;
+mod web_bad_input;
+mod web_check;

@@ -1,0 +1,88 @@
+// axe on every page, light and dark, at the bench's size and on a narrow tablet.
+import { AxeBuilder } from "@axe-core/playwright";
+import { base, launch, signIn } from "./browser.mjs";
+
+const browser = await launch();
+let failed = 0;
+let seen = 0;
+
+async function check(page, name) {
+  const result = await new AxeBuilder({ page })
+    .withTags(["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa", "best-practice"])
+    .analyze();
+  seen += 1;
+  for (const violation of result.violations) {
+    failed += 1;
+    const where = violation.nodes.map((node) => `${node.target.join(" ")}: ${node.failureSummary}`).join("\n    ");
+    console.log(`${name}: ${violation.id}: ${violation.help}\n    ${where}`);
+  }
+}
+
+async function submit(page, fields) {
+  for (const [selector, value] of Object.entries(fields)) await page.fill(selector, value);
+  await Promise.all([page.waitForNavigation(), page.click("form.entry .main-button")]);
+}
+
+for (const colorScheme of ["light", "dark"]) {
+  for (const viewport of [{ width: 1280, height: 800 }, { width: 800, height: 1100 }]) {
+    const context = await browser.newContext({ colorScheme, viewport });
+    const page = await context.newPage();
+    const name = (text) => `${text}, ${colorScheme}, ${viewport.width}`;
+    await page.goto(`${base}/sign-in`);
+    await check(page, name("sign-in"));
+    await page.fill("#name", "nobody");
+    await page.fill("#password", "wrong");
+    await Promise.all([page.waitForNavigation(), page.press("#password", "Enter")]);
+    await check(page, name("sign-in refused"));
+    await signIn(page);
+    await check(page, name("round"));
+    await page.click(".who summary");
+    await check(page, name("round with the menu open"));
+
+    // A check at each kind of step; the first walk starts it, the others find it open.
+    await page.goto(base);
+    const row = page.locator("table.round tr", { hasText: "F-04" });
+    await Promise.all([page.waitForNavigation(), row.locator(".do button, .do a").click()]);
+    const path = page.url();
+    for (let n = 0; n < 8; n += 1) {
+      const boxes = page.locator(".ticks input");
+      const count = await boxes.count();
+      if (count > 0) {
+        await check(page, name("ticks"));
+        for (let k = 0; k < count; k += 1) await boxes.nth(k).check();
+        await submit(page, {});
+      } else if ((await page.locator(".entry.tag").count()) > 0) {
+        await submit(page, { "#typed": "wrong" });
+        await check(page, name("wrong tag"));
+        await submit(page, { "#typed": "M1-C" });
+      } else if ((await page.locator("#added").count()) === 0) {
+        await submit(page, { "#typed": "0.0" });
+      } else break;
+    }
+    await submit(page, { "#typed": "4.0", "#added": "0.05" });
+    await check(page, name("far reading"));
+    await page.click(".void summary");
+    await check(page, name("void form open"));
+    await page.goto(path);
+    await page.locator("aside details").first().evaluate((details) => { details.open = true; });
+    await page.locator("table.kept a").first().click();
+    await page.waitForLoadState();
+    await check(page, name("correction"));
+
+    for (const [words, at] of [
+      ["charts", "/charts"],
+      ["chart", "/charts/1"],
+      ["chart of a year", "/charts/1?range=year"],
+      ["table", "/charts/1?table=true"],
+      ["no such page", "/nothing"],
+      ["verdict", "/checks/12/verdict"],
+    ]) {
+      await page.goto(base + at);
+      await check(page, name(words));
+    }
+    await context.close();
+  }
+}
+await browser.close();
+console.log(failed === 0 ? `${seen} pages without violation` : `${failed} violations on ${seen} pages`);
+process.exit(failed === 0 ? 0 : 1);

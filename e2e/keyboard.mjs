@@ -1,0 +1,95 @@
+// From the round to the verdict and the chart by keyboard alone, with a drifting scale.
+import assert from "node:assert/strict";
+import { base, launch, signIn } from "./browser.mjs";
+
+const browser = await launch();
+const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+const faults = [];
+page.on("pageerror", (error) => faults.push(String(error)));
+page.on("console", (message) => {
+  if (message.type() === "error" && /Content Security Policy|Refused/.test(message.text())) faults.push(message.text());
+});
+const heading = () => page.locator("h1").innerText();
+const press = async (key) => {
+  const here = page.url();
+  await page.keyboard.press(key);
+  return here;
+};
+/** Presses a key that leads to another step or page, and waits for it. */
+const go = async (key) => {
+  await Promise.all([page.waitForNavigation(), page.keyboard.press(key)]);
+};
+
+await signIn(page);
+assert.match(await heading(), /^Round of Tuesday night: \d of 7 to go/);
+// Down until the tank scale is chosen, then Enter.
+for (let n = 0; n < 8; n += 1) {
+  if ((await page.locator("tr.chosen").innerText()).includes("R-02")) break;
+  await press("ArrowDown");
+}
+assert.ok((await page.locator("tr.chosen").innerText()).includes("R-02"));
+await page.locator("tr.chosen .do button").focus();
+await go("Enter");
+
+assert.equal(await heading(), "Before you lift anything");
+const tickAll = async () => {
+  const count = await page.locator(".ticks input").count();
+  for (let n = 1; n < count; n += 1) await press("Enter");
+  await go("Enter");
+};
+const type = async (text) => {
+  await page.keyboard.type(text);
+  await go("Enter");
+};
+await tickAll();
+assert.match(await heading(), /weight set M1-B/);
+await type("m1-b");
+await tickAll();
+await type("0,000");
+await type("5.003");
+
+// A reload in the middle loses nothing.
+await page.reload();
+assert.match(await heading(), /Put 10 kg in the middle/);
+assert.equal(await page.locator(".way li.done").count(), 5);
+
+// A far reading is asked about; typing on replaces it.
+await type("1.007");
+assert.match(await page.locator("#typed-error").innerText(), /Is the 10 kg on the pan/);
+await type("10.007");
+assert.match(await heading(), /Put 20 kg in the middle/);
+for (const text of ["20.016", "20,016", "20.015"]) await type(text);
+
+// Esc steps back to the last reading, and from there to the step.
+await go("Escape");
+assert.match(await heading(), /^Correct: Put 20 kg/);
+await go("Escape");
+assert.match(await heading(), /Come down to 10 kg/);
+for (const text of ["10.008", "10.007", "0.000"]) await type(text);
+await tickAll();
+
+assert.match(await heading(), /Tank scale R-02:\s*Within tolerance, and drifting/);
+assert.match(await page.locator(".action").innerText(), /adjust nothing/);
+// To the chart: by Tab to its link.
+for (let n = 0; n < 40; n += 1) {
+  await press("Tab");
+  const words = await page.evaluate(() => document.activeElement?.textContent ?? "");
+  if (words === "Error at 20 kg") break;
+}
+await go("Enter");
+assert.match(await heading(), /error at 20 kg, in grams/);
+assert.match(await page.locator(".card-strip").first().innerText(), /Drifting up/);
+// Walk to the newest point: it is flagged, with the reason in words.
+await page.locator("[data-chart]").focus();
+await press("End");
+const record = await page.locator("[data-record]").innerText();
+assert.match(record, /24 Nov 2026, 22:34: \+15\.\d\d? g, .*(above|drift)/);
+assert.match(record, /Aino Verkala, standard V-2231/);
+await press("ArrowLeft");
+assert.notEqual(await page.locator("[data-record]").innerText(), record);
+await press("ArrowRight");
+await go("Enter");
+assert.match(page.url(), /\/checks\/\d+\/verdict$/);
+assert.ok(page.url().startsWith(base));
+assert.deepEqual(faults, []);
+await browser.close();

@@ -1,0 +1,63 @@
+// Writes the current picture of each main view: node screenshots.mjs FOLDER
+import { join } from "node:path";
+import { base, launch, signIn } from "./browser.mjs";
+
+const folder = process.argv[2];
+const browser = await launch();
+
+async function open(colorScheme) {
+  const context = await browser.newContext({ viewport: { width: 1280, height: 800 }, colorScheme });
+  return context.newPage();
+}
+
+async function shoot(page, name) {
+  await page.waitForLoadState("networkidle");
+  await page.screenshot({ path: join(folder, `${name}.png`) });
+  console.log(`${name}.png`);
+}
+
+const page = await open("light");
+await page.goto(`${base}/sign-in`);
+await shoot(page, "sign-in");
+await signIn(page);
+await shoot(page, "round");
+
+const start = page.locator("table.round tr", { hasText: "R-02" }).locator(".do button");
+await Promise.all([page.waitForNavigation(), start.click()]);
+const send = () => Promise.all([page.waitForNavigation(), page.click("form.entry .main-button")]);
+const type = async (text) => {
+  await page.fill("#typed", text);
+  await send();
+};
+const tickAll = async () => {
+  for (const box of await page.locator(".ticks input").all()) await box.check();
+  await send();
+};
+await shoot(page, "check-cautions");
+await tickAll();
+await type("M1-B");
+await tickAll();
+for (const text of ["0.000", "5.003", "10.007", "20.015"]) await type(text);
+await page.fill("#typed", "20.016");
+await shoot(page, "check");
+await type("2.016");
+await shoot(page, "check-asks");
+const dark = await open("dark");
+await signIn(dark);
+await dark.goto(page.url().replace(/\/entries$/, ""));
+await dark.fill("#typed", "20.016");
+await shoot(dark, "check-dark");
+await page.goto(page.url().replace(/\/entries$/, ""));
+for (const text of ["20.016", "20.015", "10.008", "10.007", "0.000"]) await type(text);
+await tickAll();
+await shoot(page, "verdict");
+await page.click(".links a >> text=20 kg");
+await shoot(page, "chart");
+await page.locator(".ranges a >> text=Table").click();
+await shoot(page, "chart-table");
+await page.goto(`${base}/charts`);
+await shoot(page, "charts");
+await dark.goto(`${base}/charts`);
+await dark.locator("tr", { hasText: "Roll scale P-06" }).locator("a").first().click();
+await shoot(dark, "chart-dark");
+await browser.close();
