@@ -5,7 +5,7 @@ use jiff::tz::TimeZone;
 use super::{AdjustmentAdvice, Characteristic, ConformityResult, NextAction, Reason, RepeatState};
 use crate::chart::{Criterion, Firing, Side, SigmaSource};
 use crate::history::Drift;
-use crate::quantity::{show_decimal, show_float, show_signed, show_signed_float};
+use crate::quantity::{decimals_for, show_decimal, show_float, show_signed, show_signed_float};
 
 /// Said where a chart has no limits.
 pub const NO_CHART_YET: &str = "no control limits yet";
@@ -118,9 +118,8 @@ pub fn reason_sentence(
             side.map(|side| format!(" {}", side.word())).unwrap_or_default()
         ),
         Reason::Drifting { drift, .. } => {
-            let decimals = found.map_or(2, |(characteristic, _)| characteristic.mean_decimals());
             let unit = found.map_or("", |(characteristic, _)| characteristic.unit.symbol());
-            format!("{label} is drifting: {}.", drift_words(drift, unit, decimals, zone))
+            format!("{label} is drifting: {}.", drift_words(drift, unit, zone))
         }
         Reason::Advice { advice, .. } => advice_sentence(*advice, label, found),
         Reason::Repeat { state } => repeat_sentence(*state).to_owned(),
@@ -134,9 +133,11 @@ pub fn reason_sentence(
     }
 }
 
-/// Slope, onset and crossing of a drift in words.
+/// Slope, onset and crossing of a drift in words. The slope is shown to as many places as two
+/// significant digits of its interval need (JCGM 100:2008, 7.2.6; from memory).
 #[must_use]
-pub fn drift_words(drift: &Drift, unit: &str, decimals: u32, zone: &TimeZone) -> String {
+pub fn drift_words(drift: &Drift, unit: &str, zone: &TimeZone) -> String {
+    let decimals = decimals_for((drift.per_week_high - drift.per_week_low) / 2.0);
     let day =
         |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %B").to_string();
     let mut text = format!(

@@ -37,6 +37,23 @@ pub fn show_signed_float(value: f64, decimals: u32) -> String {
     plus(show_float(value, decimals))
 }
 
+/// Decimal places that show `uncertainty` with two significant digits, from none to nine
+/// (JCGM 100:2008, 7.2.6: at most two; from memory).
+#[must_use]
+pub fn decimals_for(uncertainty: f64) -> u32 {
+    if !uncertainty.is_finite() || uncertainty <= 0.0 {
+        return 2;
+    }
+    let mut scaled = uncertainty;
+    for places in 0..9 {
+        if scaled >= 9.5 {
+            return places;
+        }
+        scaled *= 10.0;
+    }
+    9
+}
+
 fn with_minus(text: &str, zero: bool) -> String {
     match text.strip_prefix('-') {
         // "−0.0" would make people look for the sign's meaning.
@@ -66,5 +83,15 @@ mod tests {
         assert_eq!(show_signed_float(-0.001, 2), "0.00");
         assert_eq!(show_signed_float(1.25, 2), "+1.25");
         assert_eq!(show_float(f64::NAN, 2), "–");
+    }
+
+    #[test]
+    fn two_digits_of_an_uncertainty_set_the_places() {
+        for (uncertainty, places) in
+            [(123.0, 0), (12.0, 0), (1.2, 1), (0.12, 2), (0.097, 2), (0.0094, 4), (1e-30, 9), (0.0, 2)]
+        {
+            assert_eq!(decimals_for(uncertainty), places, "{uncertainty}");
+        }
+        assert_eq!(decimals_for(f64::NAN), 2);
     }
 }

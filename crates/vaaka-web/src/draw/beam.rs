@@ -98,6 +98,17 @@ impl Beam {
         }
     }
 
+    /// Where the mark stands: a value beyond an end clears the end bar however small the excess,
+    /// so that inside and outside are told apart at a glance.
+    fn mark_x(&self, scale: &Scale, value: f64, size: f64) -> f64 {
+        let x = scale.x(value);
+        match self.tolerance {
+            (_, Some(upper)) if value > upper => x.max(scale.x(upper) + size),
+            (Some(lower), _) if value < lower => x.min(scale.x(lower) - size),
+            _ => x,
+        }
+    }
+
     /// Draws it.
     pub fn draw(&self) -> String {
         let (width, height, margin, end, band, size) = match self.size {
@@ -142,7 +153,7 @@ impl Beam {
             svg.words("beam-words", (x, y + 26.0), "middle", &(index + 1).to_string());
         }
         if let Some(mark) = &self.mark {
-            let x = scale.x(mark.value);
+            let x = self.mark_x(&scale, mark.value, size);
             svg.mark(mark.state, (x, y), size);
             if self.drift != 0 {
                 let way = f64::from(self.drift);
@@ -193,8 +204,9 @@ mod tests {
 
     #[test]
     fn a_value_beyond_the_end_stands_just_outside_it() {
-        assert!(mark_x(&beam(20.01).draw()) > 230.0 - 16.0);
-        assert!(mark_x(&beam(19.99).draw()) < 230.0 - 16.0);
+        assert!(mark_x(&beam(20.000_1).draw()) > 230.0 - 16.0 + 5.0);
+        assert!(mark_x(&beam(20.0).draw()) <= 230.0 - 16.0);
+        assert!(mark_x(&beam(-20.000_1).draw()) < 16.0 - 5.0);
     }
 
     #[test]

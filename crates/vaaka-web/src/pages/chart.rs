@@ -480,7 +480,7 @@ fn finding(read: &Read, here: &Here) -> Finding {
                 "Drifting down, still usable"
             }
             .to_owned(),
-            format!("{}.", drift_words(drift, &read.view.stream.unit, decimals(read), &here.zone)),
+            format!("{}.", drift_words(drift, &read.view.stream.unit, &here.zone)),
         ),
         (standing, _) => (standing.words().to_owned(), last),
     };

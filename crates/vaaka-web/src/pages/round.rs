@@ -294,7 +294,7 @@ async fn cards(
         let (title, words) = match (item.standing, drift) {
             (Standing::SignalAbove | Standing::SignalBelow, Some(drift)) => (
                 format!("{name} is drifting"),
-                format!("{}.", drift_words(&drift, &stream.stream.unit, decimals, &here.zone)),
+                format!("{}.", drift_words(&drift, &stream.stream.unit, &here.zone)),
             ),
             (Standing::SignalAbove | Standing::SignalBelow, None) => (
                 format!("{name} is not where it normally is"),

@@ -190,10 +190,10 @@ fn answers(verdict: &Verdict, stored: &StoredResult, here: &Here) -> Vec<Answer>
                 .results
                 .iter()
                 .find(|(c, _)| c.charted)
-                .map(|(c, _)| (c.unit.symbol(), c.mean_decimals()));
+                .map(|(c, _)| c.unit.symbol());
             let words = match (verdict.forecast, unit) {
-                (Some(drift), Some((unit, decimals))) => {
-                    format!("No: {}.", drift_words(&drift, unit, decimals, &here.zone))
+                (Some(drift), Some(unit)) => {
+                    format!("No: {}.", drift_words(&drift, unit, &here.zone))
                 }
                 _ => "No: it is not where it normally is. See the chart.".to_owned(),
             };

@@ -4,10 +4,13 @@
 //! It invents readings only: every check goes through the same evaluation as a live one, so no
 //! verdict or signal is written by hand. All names and values are made up.
 
+mod bench;
 mod charts;
 mod generate;
+mod keeping;
 mod load;
 mod noise;
+mod registers;
 mod scales;
 mod world;
 

@@ -1,0 +1,25 @@
+//! Speed as ratios in one run: chart evaluation beside a plain sum, and saving one reading over
+//! HTTP beside a bare single-row commit on the same cluster. Run by `bin/bench`, which makes a
+//! cluster with fsync on and names it in `VAAKA_BENCH_CLUSTER`.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
+
+#[path = "speed/chart.rs"]
+mod chart;
+#[path = "../tests/it/client.rs"]
+#[allow(dead_code)]
+mod client;
+#[path = "speed/saving.rs"]
+mod saving;
+#[path = "speed/samples.rs"]
+mod samples;
+
+fn main() {
+    // `cargo test --benches` would run this without a cluster.
+    if std::env::args().any(|argument| argument == "--test") {
+        return;
+    }
+    chart::run();
+    let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
+    runtime.block_on(saving::run());
+}

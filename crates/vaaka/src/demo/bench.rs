@@ -1,0 +1,330 @@
+//! A scale along its history: its stories and its checks.
+
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
+use rust_decimal::prelude::FromPrimitive;
+use serde_json::json;
+use vaaka_core::check::{RunContext, complete};
+use vaaka_core::judgement::{Attempt, Conformity};
+use vaaka_core::method::weighing;
+use vaaka_core::method::{Method, PlanSpec, Purpose, RunState, Step};
+use vaaka_core::quantity::to_f64;
+use vaaka_store::At;
+use vaaka_store::conclude::{Basis, characteristic_rows, result_row};
+use vaaka_store::ids::*;
+use vaaka_store::plans::build_spec;
+use vaaka_store::registers::piece;
+use vaaka_store::rows::*;
+
+use super::charts::{Book, next};
+use super::generate::Request;
+use super::keeping::audit;
+use super::noise::Noise;
+use super::registers::{fault, person, register};
+use super::scales::{SCALES, Scale, Story};
+use super::world::LEAD;
+use super::World;
+use crate::AppError;
+
+/// When, in which shift and by whom a check is made.
+#[derive(Debug, Clone, Copy)]
+pub struct Visit {
+    pub shift: ShiftId,
+    pub at: Timestamp,
+    pub who: PersonId,
+}
+
+/// A scale with everything that changes along its history.
+pub struct Bench {
+    pub scale: &'static Scale,
+    pub instrument: InstrumentId,
+    pub plan_version: PlanVersionId,
+    pub certificate: CertificateId,
+    pub as_found: (PlanSpec, Vec<Step>),
+    pub as_left: (PlanSpec, Vec<Step>),
+    pub books: Vec<Book>,
+    pub set_up: SetUpId,
+    pub ends_at: Timestamp,
+    pub baseline_shifts: usize,
+    /// Error at the largest load that adjustments put in, display units.
+    pub adjusted_by: f64,
+    /// Knocked and not yet levelled; failed and not yet cleaned.
+    pub disturbed: bool,
+    pub story_done: bool,
+    pub checks_since_adjustment: u32,
+}
+
+impl Bench {
+    pub fn new(
+        world: &mut World,
+        index: usize,
+        first: Date,
+        request: &Request,
+    ) -> Result<Self, AppError> {
+        let scale = &SCALES[index];
+        let id = next(index);
+        let view = register(world, scale, id, first)?;
+        let certificate = CertificateId(next(scale.set));
+        let pieces = world
+            .certified_values
+            .iter()
+            .filter(|value| value.certificate_id == certificate)
+            .cloned()
+            .map(piece)
+            .collect::<Result<Vec<_>, _>>()?;
+        let points: Vec<PlanPointRow> = world
+            .plan_points
+            .iter()
+            .filter(|point| point.plan_version_id == view.version.id)
+            .cloned()
+            .collect();
+        let spec = |purpose| -> Result<(PlanSpec, Vec<Step>), AppError> {
+            let spec = build_spec(&view, points.clone(), &pieces, purpose)?;
+            let way = weighing::Weighing.way(&spec).map_err(fault)?;
+            Ok((spec, way))
+        };
+        Ok(Self {
+            scale,
+            instrument: InstrumentId(id),
+            plan_version: PlanVersionId(id),
+            certificate,
+            as_found: spec(Purpose::AsFound)?,
+            as_left: spec(Purpose::AsLeft)?,
+            books: Vec::new(),
+            set_up: SetUpId(id),
+            ends_at: request.ends_at,
+            baseline_shifts: if request.days >= 200 { 150 } else { 30 },
+            adjusted_by: 0.0,
+            disturbed: false,
+            story_done: false,
+            checks_since_adjustment: 0,
+        })
+    }
+
+    pub fn days_before_end(&self, at: Timestamp) -> f64 {
+        self.ends_at.duration_since(at).as_secs_f64() / 86_400.0
+    }
+
+    /// Everything that happens at this scale in one shift.
+    pub fn shift(
+        &mut self,
+        world: &mut World,
+        noise: &mut Noise,
+        visit: Visit,
+    ) -> Result<(), AppError> {
+        let left = self.days_before_end(visit.at);
+        if let Story::Knocked { knock, levelled, .. } = self.scale.story {
+            if left <= knock && !self.story_done {
+                self.disturbed = true;
+            }
+            if left <= levelled && self.disturbed {
+                self.disturbed = false;
+                self.story_done = true;
+                let at = visit.at - SignedDuration::from_mins(25);
+                self.event(world, "moved", "knocked, levelled again", person(LEAD), None, at)?;
+            }
+        }
+        if noise.chance(0.004) {
+            self.voided(world, noise, visit)?;
+        }
+        let first = self.check(world, noise, visit, Purpose::AsFound, &[])?;
+        self.freeze_when_ready(world, visit.at)?;
+        let later = |minutes| Visit { at: visit.at + SignedDuration::from_mins(minutes), ..visit };
+        match self.scale.story {
+            Story::Failed { at, .. } if left <= at && !self.story_done => {
+                let runs = [Attempt { conforms: first.0 }];
+                self.disturbed = true;
+                let repeat = later(i64::from(self.scale.minutes) + 12);
+                if first.0 == Conformity::Fail {
+                    self.check(world, noise, repeat, Purpose::AsFound, &runs)?;
+                    self.disturbed = false;
+                    self.story_done = true;
+                    let at = later(95);
+                    self.event(
+                        world,
+                        "repaired",
+                        "residue under the pan, cleaned",
+                        person(LEAD),
+                        None,
+                        at.at,
+                    )?;
+                    self.check(
+                        world,
+                        noise,
+                        Visit { who: person(LEAD), ..later(110) },
+                        Purpose::AsLeft,
+                        &[],
+                    )?;
+                }
+            }
+            Story::OverAdjusted { from, until } if left <= from && left >= until => {
+                self.checks_since_adjustment += 1;
+                if self.checks_since_adjustment >= 9 {
+                    self.checks_since_adjustment = 0;
+                    self.adjust(world, noise, later(9), first.1)?;
+                }
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    /// Adjusts by the full last error, which is what makes a stable scale worse.
+    fn adjust(
+        &mut self,
+        world: &mut World,
+        noise: &mut Noise,
+        visit: Visit,
+        error: f64,
+    ) -> Result<(), AppError> {
+        let d = to_f64(self.as_found.0.resolution);
+        let correction = -(error / d).round() * d;
+        self.adjusted_by += correction;
+        let applied = Decimal::from_f64(correction)
+            .map(|value| value.round_dp(self.as_found.0.resolution.scale()));
+        self.event(world, "adjusted", "span adjusted", visit.who, applied, visit.at)?;
+        let after = Visit { at: visit.at + SignedDuration::from_mins(4), ..visit };
+        self.check(world, noise, after, Purpose::AsLeft, &[])?;
+        Ok(())
+    }
+
+    fn event(
+        &mut self,
+        world: &mut World,
+        kind: &str,
+        note: &str,
+        who: PersonId,
+        correction: Option<Decimal>,
+        at: Timestamp,
+    ) -> Result<(), AppError> {
+        let id = EventId(next(world.events.len()));
+        world.events.push(InstrumentEvent {
+            id,
+            instrument_id: self.instrument,
+            kind: kind.to_owned(),
+            at: At(at),
+            note: note.to_owned(),
+            person_id: who,
+            unit: correction.map(|_| self.scale.unit.to_owned()),
+            applied_correction: correction,
+            affects_measurement: true,
+        });
+        for book in &mut self.books {
+            book.new_segment(world, note, id, at)?;
+        }
+        Ok(())
+    }
+
+    /// The first baseline after some weeks; another once a long over-adjusting has stopped.
+    fn freeze_when_ready(&mut self, world: &mut World, at: Timestamp) -> Result<(), AppError> {
+        let left = self.days_before_end(at);
+        let calm = match self.scale.story {
+            Story::OverAdjusted { until, .. } => left < until,
+            _ => false,
+        };
+        for book in &mut self.books {
+            let first = book.slot.design.is_none();
+            let again = calm
+                && book.slot.design.as_ref().is_some_and(|design| {
+                    matches!(design.level, vaaka_core::chart::Level::AfterAdjustment { .. })
+                });
+            if (first || again) && book.points() == self.baseline_shifts {
+                let reason = if first {
+                    "first weeks in use, all quiet"
+                } else {
+                    "adjusting at every turn has stopped"
+                };
+                book.freeze(world, person(LEAD), at + SignedDuration::from_mins(40), reason)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// One check; returns its conformity and the mean error at the largest load.
+    fn check(
+        &mut self,
+        world: &mut World,
+        noise: &mut Noise,
+        visit: Visit,
+        purpose: Purpose,
+        earlier: &[Attempt],
+    ) -> Result<(Conformity, f64), AppError> {
+        // A failing scale fails from the shift on in which its story begins.
+        if let Story::Failed { at, .. } = self.scale.story
+            && self.days_before_end(visit.at) <= at
+            && !self.story_done
+        {
+            self.disturbed = true;
+        }
+        let id = CheckId(next(world.checks.len()));
+        let (run, ends_at) = self.run(world, noise, visit, purpose, id)?;
+        let (spec, _) = self.spec(purpose).clone();
+        let method = &weighing::Weighing;
+        if self.books.is_empty() {
+            self.open_books(world, &spec, &run, ends_at)?;
+        }
+        let context = RunContext {
+            measured_at: ends_at,
+            earlier: earlier.to_vec(),
+            slots: self.books.iter().map(|book| book.slot.clone()).collect(),
+            superseded: None,
+        };
+        let completion = complete(method, &spec, &run, &context).map_err(fault)?;
+        let check = self.check_row(id, visit, purpose, ends_at, noise);
+        let result = ResultId(next(world.results.len()));
+        let row = result_row(&Basis {
+            result,
+            check: &check,
+            method,
+            plan: &spec,
+            run: &run,
+            completion: &completion,
+            person: visit.who,
+            now: ends_at,
+        })?;
+        let detail = json!({ "result": result, "conforms": row.conforms, "control": row.control, "action": row.action });
+        audit(world, id, ends_at, visit.who, "check_concluded", detail);
+        world.results.push(row);
+        world.characteristics.extend(characteristic_rows(result, &completion.results)?);
+        for book in &mut self.books {
+            if let Some(judged) = completion.results.iter().find(|(c, _)| c.key == book.slot.key) {
+                book.take(world, &check, &completion, judged, ends_at)?;
+            }
+        }
+        world.checks.push(check);
+        let largest = completion
+            .results
+            .iter()
+            .filter(|(c, _)| c.charted)
+            .max_by_key(|(c, _)| c.nominal)
+            .map_or(0.0, |(c, _)| c.value());
+        Ok((completion.verdict.conforms, largest))
+    }
+
+    pub fn spec(&self, purpose: Purpose) -> &(PlanSpec, Vec<Step>) {
+        match purpose {
+            Purpose::AsFound => &self.as_found,
+            Purpose::AsLeft => &self.as_left,
+        }
+    }
+
+    fn open_books(
+        &mut self,
+        world: &mut World,
+        spec: &PlanSpec,
+        run: &RunState,
+        at: Timestamp,
+    ) -> Result<(), AppError> {
+        let found = weighing::Weighing.evaluate(spec, run).map_err(fault)?;
+        for characteristic in found.iter().filter(|characteristic| characteristic.charted) {
+            let resolution = to_f64(spec.unit.convert(spec.resolution, characteristic.unit));
+            // Where rounding is removed, a tenth of a step is what can still be told.
+            let resolution = if self.scale.added_weights { resolution / 10.0 } else { resolution };
+            let book =
+                Book::open(world, self.instrument, self.set_up, characteristic, resolution, at)?;
+            self.books.push(book);
+        }
+        Ok(())
+    }
+}

@@ -1,0 +1,253 @@
+//! What the display shows, and the rows of what somebody types from it.
+
+use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
+use rust_decimal::prelude::{FromPrimitive, ToPrimitive};
+use serde_json::json;
+use vaaka_core::method::{Entry, EntryValue, Input, Purpose, RunState, Step};
+use vaaka_core::quantity::to_f64;
+use vaaka_store::At;
+use vaaka_store::audit::{AuditEntry, Happening};
+use vaaka_store::checks::chain;
+use vaaka_store::ids::*;
+use vaaka_store::rows::*;
+
+use super::bench::{Bench, Visit};
+use super::charts::next;
+use super::noise::Noise;
+use super::registers::fault;
+use super::scales::Story;
+use super::World;
+use crate::AppError;
+
+impl Bench {
+    /// Error of the display at a load, before rounding, in display units.
+    fn true_error(&self, load: f64, at: Timestamp, disturbance: f64) -> f64 {
+        let scale = self.scale;
+        let largest =
+            scale.loads.iter().filter_map(|load| load.0.parse::<f64>().ok()).fold(0.0, f64::max);
+        let share = if largest > 0.0 { load / largest } else { 0.0 };
+        let left = self.days_before_end(at);
+        // Rooms are warmer in summer: a slow swing well inside the noise.
+        let season = 0.05 * scale.between * (std::f64::consts::TAU * left / 365.0).sin();
+        let story = match scale.story {
+            Story::Drift { onset, per_week } if left < onset => {
+                per_week * (onset - left) / 7.0 * largest
+            }
+            Story::Knocked { step, .. } if self.disturbed => step,
+            Story::Failed { error, .. } if self.disturbed => error,
+            _ => 0.0,
+        };
+        share * (scale.bias + season + story + self.adjusted_by + disturbance)
+    }
+
+    /// What the display shows for a step: indication and added weights.
+    fn read(
+        &self,
+        step: &Step,
+        travel_falls: bool,
+        at: Timestamp,
+        disturbance: f64,
+        noise: &mut Noise,
+    ) -> Option<(Decimal, Option<Decimal>)> {
+        let Input::Reading { resolution, with_added, .. } = &step.input else {
+            return None;
+        };
+        let d = to_f64(*resolution);
+        let reference = to_f64(step.reference_value.unwrap_or_default());
+        let hysteresis = if travel_falls { self.scale.hysteresis } else { 0.0 };
+        let loaded = reference > 0.0;
+        let scatter = self.scale.within * noise.normal() * if loaded { 1.0 } else { 0.25 };
+        let error = self.true_error(reference, at, disturbance) + hysteresis + scatter;
+        let steps = ((reference + error) / d).round();
+        let indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
+        let mut indication = indication;
+        indication.rescale(resolution.scale());
+        if !*with_added {
+            return Some((indication, None));
+        }
+        // Small weights of a tenth of a step, until the display just turns over.
+        let to_next = (to_f64(indication) + d / 2.0 - (reference + error)).clamp(0.0, d);
+        let tenths = (to_next / (d / 10.0)).ceil().clamp(0.0, 10.0);
+        let added = Decimal::from_i64(tenths.to_i64()?)? * (*resolution / Decimal::TEN);
+        Some((indication, Some(added.normalize())))
+    }
+
+    /// Keeps the entries of a run, as somebody types them.
+    pub fn run(
+        &self,
+        world: &mut World,
+        noise: &mut Noise,
+        visit: Visit,
+        purpose: Purpose,
+        id: CheckId,
+    ) -> Result<(RunState, Timestamp), AppError> {
+        let detail = json!({
+            "plan_version": self.plan_version, "certificate": self.certificate,
+            "shift": visit.shift, "purpose": purpose.word(),
+        });
+        audit(world, id, visit.at, visit.who, "check_opened", detail);
+        let disturbance = self.scale.between * noise.normal();
+        let mut at = visit.at;
+        let mut run = RunState::default();
+        for step in &self.spec(purpose).1 {
+            for repeat in 1..=step.repeats {
+                at += SignedDuration::from_secs(noise.whole(9, 34));
+                let (value, typed) = match &step.input {
+                    Input::Confirm { .. } => (EntryValue::Confirmed, String::new()),
+                    Input::Tag { expected } => {
+                        (EntryValue::Tag { tag: expected.clone() }, expected.clone())
+                    }
+                    Input::Reading { .. } => {
+                        let falls = step.key.0.ends_with("falling");
+                        let (indication, added) = self
+                            .read(step, falls, at, disturbance, noise)
+                            .ok_or_else(|| fault("a reading out of range"))?;
+                        // Some people type a comma.
+                        let typed = indication.to_string();
+                        let typed = if visit.who.0 == 2 { typed.replace('.', ",") } else { typed };
+                        (EntryValue::Reading { indication, added, far_confirmed: false }, typed)
+                    }
+                };
+                keep(world, noise, (id, step, repeat), &value, typed, visit.who, at)?;
+                run.entries.push(Entry { step: step.key.clone(), repeat, value });
+            }
+        }
+        Ok((run, at))
+    }
+
+    pub fn check_row(
+        &self,
+        id: CheckId,
+        visit: Visit,
+        purpose: Purpose,
+        closed: Timestamp,
+        noise: &mut Noise,
+    ) -> Check {
+        Check {
+            id,
+            plan_version_id: self.plan_version,
+            instrument_id: self.instrument,
+            shift_instance_id: visit.shift,
+            certificate_id: self.certificate,
+            purpose: purpose.word().to_owned(),
+            state: "concluded".to_owned(),
+            opened_by: visit.who,
+            opened_at: At(visit.at),
+            closed_by: Some(visit.who),
+            closed_at: Some(At(closed)),
+            void_reason: None,
+            idempotency_key: noise.key(),
+        }
+    }
+
+    /// A check that was begun and voided before its readings were complete.
+    pub fn voided(&self, world: &mut World, noise: &mut Noise, visit: Visit) -> Result<(), AppError> {
+        let reasons =
+            ["the bench was bumped or moved", "draught or vibration", "something was on the pan"];
+        let reason = reasons[usize::try_from(noise.whole(0, 2)).unwrap_or(0)];
+        let id = CheckId(next(world.checks.len()));
+        let begun = visit.at - SignedDuration::from_mins(4);
+        let closed = begun + SignedDuration::from_secs(150);
+        audit(
+            world,
+            id,
+            begun,
+            visit.who,
+            "check_opened",
+            json!({ "plan_version": self.plan_version }),
+        );
+        let mut at = begun;
+        for step in self.as_found.1.iter().take(5) {
+            at += SignedDuration::from_secs(noise.whole(9, 25));
+            let value = match &step.input {
+                Input::Confirm { .. } => EntryValue::Confirmed,
+                Input::Tag { expected } => EntryValue::Tag { tag: expected.clone() },
+                Input::Reading { .. } => {
+                    let Some((indication, added)) = self.read(step, false, at, 0.0, noise) else {
+                        continue;
+                    };
+                    EntryValue::Reading { indication, added, far_confirmed: false }
+                }
+            };
+            let typed = match &value {
+                EntryValue::Reading { indication, .. } => indication.to_string(),
+                EntryValue::Tag { tag } => tag.clone(),
+                EntryValue::Confirmed => String::new(),
+            };
+            keep(world, noise, (id, step, 1), &value, typed, visit.who, at)?;
+        }
+        audit(world, id, closed, visit.who, "check_voided", json!({ "reason": reason }));
+        let mut check =
+            self.check_row(id, Visit { at: begun, ..visit }, Purpose::AsFound, closed, noise);
+        "void".clone_into(&mut check.state);
+        check.void_reason = Some(reason.to_owned());
+        world.checks.push(check);
+        Ok(())
+    }
+}
+
+fn keep(
+    world: &mut World,
+    noise: &mut Noise,
+    (id, step, repeat): (CheckId, &Step, u32),
+    value: &EntryValue,
+    typed: String,
+    who: PersonId,
+    at: Timestamp,
+) -> Result<(), AppError> {
+    let (kind, indication, added) = match value {
+        EntryValue::Confirmed => ("confirmed", None, None),
+        EntryValue::Tag { .. } => ("tag", None, None),
+        EntryValue::Reading { indication, added, .. } => ("reading", Some(*indication), *added),
+    };
+    let unit = match &step.input {
+        Input::Reading { unit, .. } => Some(unit.symbol().to_owned()),
+        Input::Confirm { .. } | Input::Tag { .. } => None,
+    };
+    let detail = json!({ "step": step.key, "repeat": repeat, "typed": typed, "value": value });
+    audit(world, id, at, who, "entry_kept", detail);
+    world.readings.push(Reading {
+        id: ReadingId(next(world.readings.len())),
+        check_id: id,
+        step_key: step.key.0.clone(),
+        repeat: i32::try_from(repeat).map_err(fault)?,
+        kind: kind.to_owned(),
+        typed,
+        indication,
+        unit,
+        added,
+        far_confirmed: false,
+        source: "keyed".to_owned(),
+        person_id: who,
+        measured_at: At(at),
+        received_at: At(at),
+        idempotency_key: noise.key(),
+        replaces_id: None,
+        reason: None,
+    });
+    Ok(())
+}
+
+/// Appends to a check's chain. The checks of the generator follow each other, so that the
+/// newest entry of a chain, if any, is among the last few.
+pub fn audit(
+    world: &mut World,
+    id: CheckId,
+    at: Timestamp,
+    who: PersonId,
+    action: &str,
+    detail: serde_json::Value,
+) {
+    let chain = chain(id);
+    let previous = world
+        .audit
+        .last()
+        .filter(|entry| entry.chain == chain)
+        .map(|entry| (entry.sequence, entry.hash.clone()));
+    let entry = AuditEntry::following(
+        previous.as_ref().map(|(sequence, hash)| (*sequence, hash.as_slice())),
+        &Happening { chain: &chain, at, person: Some(who), action, detail },
+    );
+    world.audit.push(entry);
+}

@@ -1,0 +1,206 @@
+//! The registers of the mill: people, site, shifts, standards, scales with their plans.
+
+use jiff::ToSpan;
+use jiff::civil::{Date, time};
+use jiff::tz::TimeZone;
+use rust_decimal::Decimal;
+use vaaka_core::method::weighing::{self, LimitStage, SettingsV1};
+use vaaka_core::round::{ShiftPattern, ShiftSpan, ShiftStart};
+use vaaka_store::ids::*;
+use vaaka_store::plans::PlanView;
+use vaaka_store::rows::*;
+use vaaka_store::{At, Day, WallTime};
+
+use super::charts::next;
+use super::scales::{AREAS, SETS, Scale, cautions, closing, preparation};
+use super::world::{COLLEAGUES, LEAD, SECOND_LEAD};
+use super::World;
+use crate::AppError;
+
+/// The site's time zone.
+pub const ZONE: &str = "Europe/Helsinki";
+const SITE: SiteId = SiteId(1);
+
+pub fn fault(error: impl std::fmt::Display) -> AppError {
+    AppError::Demo(error.to_string())
+}
+
+fn decimal(text: &str) -> Result<Decimal, AppError> {
+    text.parse().map_err(fault)
+}
+
+pub fn person(index: usize) -> PersonId {
+    PersonId(next(index))
+}
+
+pub fn people(world: &mut World, first: Date) -> Result<(), AppError> {
+    let created = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
+    for (index, one) in COLLEAGUES.iter().enumerate() {
+        world.people.push(Person {
+            id: person(index),
+            sign_in: one.sign_in.to_owned(),
+            name: one.name.to_owned(),
+            role: one.role.to_owned(),
+            password_hash: vaaka_web::hash_password(one.password).map_err(fault)?,
+            active: true,
+            created_at: At(created),
+        });
+    }
+    Ok(())
+}
+
+pub fn site(world: &mut World, zone: TimeZone) -> ShiftPattern {
+    world.sites.push(Site { id: SITE, name: "Velmaranta Laminates".into(), zone: ZONE.into() });
+    for (index, name) in AREAS.iter().enumerate() {
+        world.areas.push(Area {
+            id: AreaId(next(index)),
+            site_id: SITE,
+            name: (*name).to_owned(),
+            walk_order: i32::try_from(index + 1).unwrap_or(0),
+        });
+    }
+    let starts = [("Morning", 6), ("Evening", 14), ("Night", 22)]
+        .map(|(label, hour)| ShiftStart { label: label.to_owned(), at: time(hour, 0, 0, 0) });
+    for start in &starts {
+        world.shift_starts.push(ShiftStartRow {
+            site_id: SITE,
+            label: start.label.clone(),
+            starts_at_local: WallTime(start.at),
+        });
+    }
+    ShiftPattern { zone, starts: starts.to_vec() }
+}
+
+pub fn shifts(world: &mut World, spans: &[ShiftSpan]) {
+    for (index, span) in spans.iter().enumerate() {
+        world.shifts.push(Shift {
+            id: ShiftId(next(index)),
+            site_id: SITE,
+            label: span.label.clone(),
+            business_date: Day(span.business_date),
+            starts_at: At(span.starts_at),
+            ends_at: At(span.ends_at),
+        });
+    }
+}
+
+pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
+    let begin = first.saturating_sub(40.days());
+    let begin_at = begin.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
+    for (index, set) in SETS.iter().enumerate() {
+        let id = next(index);
+        world.standards.push(Standard {
+            id: StandardId(id),
+            tag: set.tag.to_owned(),
+            name: set.name.to_owned(),
+            kind: "weight_set".to_owned(),
+        });
+        world.lots.push(Lot {
+            id: LotId(id),
+            standard_id: StandardId(id),
+            lot: set.lot.to_owned(),
+            in_use_from: At(begin_at),
+            in_use_until: None,
+        });
+        world.certificates.push(Certificate {
+            id: CertificateId(id),
+            lot_id: LotId(id),
+            number: set.certificate.to_owned(),
+            version: 1,
+            kind: "calibration".to_owned(),
+            issuer: "Velmaranta mass room".to_owned(),
+            issued_on: Day(begin),
+            valid_from: Day(begin),
+            valid_until: Day(begin.saturating_add(2.years())),
+        });
+        for (tag, nominal, value, uncertainty) in set.pieces {
+            world.certified_values.push(CertifiedValue {
+                certificate_id: CertificateId(id),
+                piece: (*tag).to_owned(),
+                nominal: decimal(nominal)?,
+                certified_value: decimal(value)?,
+                expanded_uncertainty: decimal(uncertainty)?,
+                coverage_factor: Decimal::TWO,
+                unit: set.unit.to_owned(),
+            });
+        }
+    }
+    Ok(())
+}
+
+/// Registers a scale with its plan, and returns the plan as the store would.
+pub fn register(world: &mut World, scale: &Scale, id: i64, first: Date) -> Result<PlanView, AppError> {
+    let instrument = Instrument {
+        id: InstrumentId(id),
+        tag: scale.tag.to_owned(),
+        name: scale.name.to_owned(),
+        area_id: AreaId(next(scale.area)),
+        unit: scale.unit.to_owned(),
+        resolution: decimal(scale.resolution)?,
+        maximum: decimal(scale.maximum)?,
+        serial: scale.serial.to_owned(),
+        state: "in_service".to_owned(),
+        version: 1,
+    };
+    let settings = weighing::Settings::V1(SettingsV1 {
+        class: scale.class,
+        verification_interval: decimal(scale.verification_interval)?,
+        stage: LimitStage::InService,
+        pan: scale.pan,
+        added_weights: scale.added_weights,
+        case: SETS[scale.set].name.to_lowercase(),
+        preparation: preparation(scale),
+        cautions: cautions(scale),
+        closing: closing(scale),
+    });
+    let approved = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
+    let plan = Plan {
+        id: PlanId(id),
+        instrument_id: InstrumentId(id),
+        set_up_id: SetUpId(id),
+        name: format!("{} each shift", scale.name),
+        method_key: weighing::KEY.to_owned(),
+    };
+    let version = PlanVersion {
+        id: PlanVersionId(id),
+        plan_id: PlanId(id),
+        version: 1,
+        state: "approved".to_owned(),
+        standard_id: StandardId(next(scale.set)),
+        settings: serde_json::to_value(settings).map_err(fault)?,
+        minutes: scale.minutes,
+        due_rule: "each_shift".to_owned(),
+        created_by: person(LEAD),
+        approved_by: Some(person(SECOND_LEAD)),
+        approved_at: Some(At(approved)),
+    };
+    for (index, (nominal, travel, place, repeats, charted, pieces)) in
+        scale.loads.iter().enumerate()
+    {
+        world.plan_points.push(PlanPointRow {
+            plan_version_id: PlanVersionId(id),
+            sequence: i32::try_from(index + 1).map_err(fault)?,
+            nominal: decimal(nominal)?,
+            travel: travel.word().to_owned(),
+            place: place.word().to_owned(),
+            repeats: *repeats,
+            charted: *charted,
+            pieces: pieces.iter().map(|piece| (*piece).to_owned()).collect(),
+        });
+    }
+    world.set_ups.push(SetUp {
+        id: SetUpId(id),
+        instrument_id: InstrumentId(id),
+        name: "as installed".into(),
+    });
+    world.instruments.push(instrument.clone());
+    world.plans.push(plan.clone());
+    world.plan_versions.push(version.clone());
+    Ok(PlanView {
+        version,
+        plan,
+        instrument,
+        area: world.areas[scale.area].clone(),
+        standard: world.standards[scale.set].clone(),
+    })
+}
