@@ -34,10 +34,12 @@ await go("Enter");
 assert.equal(await heading(), "Before you lift anything");
 const tickAll = async () => {
   const count = await page.locator(".ticks input").count();
+  await page.waitForFunction(() => document.activeElement?.type === "checkbox");
   for (let n = 1; n < count; n += 1) await press("Enter");
   await go("Enter");
 };
 const type = async (text) => {
+  await page.waitForFunction(() => document.activeElement?.id === "typed");
   await page.keyboard.type(text);
   await go("Enter");
 };
@@ -52,6 +54,12 @@ await type("5.003");
 await page.reload();
 assert.match(await heading(), /Put 10 kg in the middle/);
 assert.equal(await page.locator(".way li.done").count(), 5);
+
+// Digits typed while nothing has the focus reach the field.
+await page.evaluate(() => document.activeElement.blur());
+await page.keyboard.type("1.007");
+assert.equal(await page.locator("#typed").inputValue(), "1.007");
+await page.fill("#typed", "");
 
 // A far reading is asked about; typing on replaces it.
 await type("1.007");

@@ -106,6 +106,26 @@ fn canonical(value: &Value) -> String {
     }
 }
 
+/// Newest entry of a chain: its sequence and hash.
+pub type Head = (i32, Vec<u8>);
+
+/// The newest entry of a chain, if it has any.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn head(
+    mut connection: &AsyncPgConnection,
+    chain: &str,
+) -> Result<Option<Head>, StoreError> {
+    Ok(audit_entries::table
+        .filter(audit_entries::chain.eq(chain))
+        .order(audit_entries::sequence.desc())
+        .select((audit_entries::sequence, audit_entries::hash))
+        .first(&mut connection)
+        .await
+        .optional()?)
+}
+
 /// Appends an entry; call inside the transaction of the change itself, with the record's row
 /// locked, so that two writers cannot follow the same entry.
 ///
@@ -115,13 +135,7 @@ pub async fn record(
     connection: &mut AsyncPgConnection,
     happening: &Happening<'_>,
 ) -> Result<(), StoreError> {
-    let previous: Option<(i32, Vec<u8>)> = audit_entries::table
-        .filter(audit_entries::chain.eq(happening.chain))
-        .order(audit_entries::sequence.desc())
-        .select((audit_entries::sequence, audit_entries::hash))
-        .first(connection)
-        .await
-        .optional()?;
+    let previous = head(connection, happening.chain).await?;
     let previous = previous.as_ref().map(|(sequence, hash)| (*sequence, hash.as_slice()));
     diesel::insert_into(audit_entries::table)
         .values(AuditEntry::following(previous, happening))

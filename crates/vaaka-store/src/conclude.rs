@@ -77,7 +77,7 @@ pub async fn conclude_check(
             let view = plans::version(connection, check.plan_version_id).await?;
             let purpose: Purpose = word(&check.purpose)?;
             let plan = plans::spec(connection, &view, check.certificate_id, purpose).await?;
-            let entries = check_store::entries(connection, id).await?;
+            let entries = crate::entries::entries(connection, id).await?;
             let run = entries.run_state()?;
             let method = method::by_key(&view.plan.method_key)?;
             let characteristics = method.evaluate(&plan, &run)?;

@@ -6,6 +6,7 @@ pub mod bulk;
 pub mod charts;
 pub mod checks;
 pub mod conclude;
+pub mod entries;
 pub mod ids;
 pub mod migrate;
 pub mod people;

@@ -6,7 +6,7 @@ diesel::table! { people (id) {
     active -> Bool, created_at -> Timestamptz,
 } }
 diesel::table! { sessions (id_hash) {
-    id_hash -> Bytea, data -> Jsonb, expires_at -> Timestamptz,
+    id_hash -> Bytea, data -> Jsonb, person_id -> Nullable<BigInt>, expires_at -> Timestamptz,
 } }
 diesel::table! { audit_entries (id) {
     id -> BigInt, chain -> Text, sequence -> Integer, at -> Timestamptz,
@@ -124,6 +124,7 @@ diesel::table! { signals (id) {
     evidence -> Integer, state -> Text,
 } }
 
+diesel::joinable!(sessions -> people (person_id));
 diesel::joinable!(areas -> sites (site_id));
 diesel::joinable!(instruments -> areas (area_id));
 diesel::joinable!(plans -> instruments (instrument_id));

@@ -2,12 +2,14 @@
 //! the database signs nobody in.
 
 use diesel::prelude::*;
-use diesel_async::RunQueryDsl;
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::Value;
 use sha2::{Digest, Sha256};
 
-use crate::schema::sessions;
+use crate::ids::PersonId;
+use crate::rows::Person;
+use crate::schema::{people, sessions};
 use crate::types::At;
 use crate::{Store, StoreError};
 
@@ -23,6 +25,7 @@ pub async fn create(
     store: &Store,
     id: &str,
     data: Value,
+    person: Option<PersonId>,
     expires_at: Timestamp,
 ) -> Result<bool, StoreError> {
     let mut connection = store.connection().await?;
@@ -30,6 +33,7 @@ pub async fn create(
         .values((
             sessions::id_hash.eq(hash(id)),
             sessions::data.eq(data),
+            sessions::person_id.eq(person),
             sessions::expires_at.eq(At(expires_at)),
         ))
         .on_conflict_do_nothing()
@@ -46,10 +50,15 @@ pub async fn save(
     store: &Store,
     id: &str,
     data: Value,
+    person: Option<PersonId>,
     expires_at: Timestamp,
 ) -> Result<(), StoreError> {
     let mut connection = store.connection().await?;
-    let values = (sessions::data.eq(data), sessions::expires_at.eq(At(expires_at)));
+    let values = (
+        sessions::data.eq(data),
+        sessions::person_id.eq(person),
+        sessions::expires_at.eq(At(expires_at)),
+    );
     diesel::insert_into(sessions::table)
         .values((sessions::id_hash.eq(hash(id)), values.clone()))
         .on_conflict(sessions::id_hash)
@@ -78,6 +87,26 @@ pub async fn load(
         .await
         .optional()?;
     Ok(found.map(|(data, At(expires_at))| (data, expires_at)))
+}
+
+/// Data of a session that has not ended by `now`, with the active person who is signed in by it.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn signed_in(
+    connection: &mut AsyncPgConnection,
+    id: &str,
+    now: Timestamp,
+) -> Result<Option<(Value, Person)>, StoreError> {
+    Ok(sessions::table
+        .inner_join(people::table)
+        .filter(sessions::id_hash.eq(hash(id)))
+        .filter(sessions::expires_at.gt(At(now)))
+        .filter(people::active)
+        .select((sessions::data, Person::as_select()))
+        .first(connection)
+        .await
+        .optional()?)
 }
 
 /// Forgets a session.

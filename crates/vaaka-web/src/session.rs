@@ -13,7 +13,7 @@ use tower_sessions::session_store::{self, Error as StoreFailure};
 use tower_sessions::{Expiry, Session, SessionManagerLayer, SessionStore};
 use vaaka_store::ids::PersonId;
 use vaaka_store::rows::Person;
-use vaaka_store::{Store, StoreError, people, sessions};
+use vaaka_store::{Store, StoreError, sessions};
 
 use crate::error::WebError;
 use crate::state::AppState;
@@ -37,6 +37,11 @@ fn instant(at: OffsetDateTime) -> session_store::Result<Timestamp> {
         .map_err(|error| StoreFailure::Encode(error.to_string()))
 }
 
+fn person_of(record: &Record) -> Option<PersonId> {
+    let stored = record.data.get(KEY)?;
+    serde_json::from_value::<Stored>(stored.clone()).ok().map(|stored| stored.person)
+}
+
 fn encoded(record: &Record) -> session_store::Result<serde_json::Value> {
     serde_json::to_value(&record.data).map_err(|error| StoreFailure::Encode(error.to_string()))
 }
@@ -47,7 +52,7 @@ impl SessionStore for PgSessions {
         loop {
             let data = encoded(record)?;
             let until = instant(record.expiry_date)?;
-            if sessions::create(&self.store, &record.id.to_string(), data, until)
+            if sessions::create(&self.store, &record.id.to_string(), data, person_of(record), until)
                 .await
                 .map_err(failure)?
             {
@@ -59,7 +64,8 @@ impl SessionStore for PgSessions {
 
     async fn save(&self, record: &Record) -> session_store::Result<()> {
         let until = instant(record.expiry_date)?;
-        sessions::save(&self.store, &record.id.to_string(), encoded(record)?, until)
+        let id = record.id.to_string();
+        sessions::save(&self.store, &id, encoded(record)?, person_of(record), until)
             .await
             .map_err(failure)
     }
@@ -180,12 +186,20 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
         let session = Session::from_request_parts(parts, state)
             .await
             .map_err(|(_, cause)| WebError::Inner(cause.to_owned()))?;
-        let Some(stored) = session.get::<Stored>(KEY).await? else {
+        // The cookie names the session; its data and the person come in one query.
+        let Some(id) = session.id() else {
+            return Ok(None);
+        };
+        let mut connection = state.store.connection().await?;
+        let found = sessions::signed_in(&mut connection, &id.to_string(), Timestamp::now()).await?;
+        let Some((data, person)) = found else {
+            return Ok(None);
+        };
+        let stored = data.get(KEY).cloned().map(serde_json::from_value::<Stored>);
+        let Some(Ok(stored)) = stored else {
             return Ok(None);
         };
         let look = look_of(&parts.headers);
-        let mut connection = state.store.connection().await?;
-        let person = people::by_id(&mut connection, stored.person).await?;
-        Ok(person.map(|person| Self { person, form_token: stored.form_token, look }))
+        Ok(Some(Self { person, form_token: stored.form_token, look }))
     }
 }

@@ -9,10 +9,10 @@ mod chart;
 #[path = "../tests/it/client.rs"]
 #[allow(dead_code)]
 mod client;
-#[path = "speed/saving.rs"]
-mod saving;
 #[path = "speed/samples.rs"]
 mod samples;
+#[path = "speed/saving.rs"]
+mod saving;
 
 fn main() {
     // `cargo test --benches` would run this without a cluster.

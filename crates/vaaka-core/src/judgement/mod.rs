@@ -18,6 +18,6 @@ pub use verdict::{
     VerdictInput, conclude, repeat_state,
 };
 pub use words::{
-    NO_CHART_YET, action_sentence, criterion_words, drift_words, firing_words, reason_sentence,
-    sigma_words,
+    NO_CHART_YET, action_sentence, criterion_words, drift_words, firing_short, firing_words,
+    reason_sentence, sigma_words,
 };

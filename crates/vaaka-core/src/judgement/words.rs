@@ -68,6 +68,17 @@ pub fn firing_words(firing: &Firing) -> String {
     }
 }
 
+/// A firing in the few words that a row of a table bears.
+#[must_use]
+pub fn firing_short(firing: &Firing) -> String {
+    let words = match firing.criterion {
+        Criterion::BeyondLimits => "beyond its limits",
+        Criterion::Ewma => "slow average out of its band",
+        _ => return firing_words(firing),
+    };
+    firing.side.map_or_else(|| words.to_owned(), |side| format!("{words}, {}", side.word()))
+}
+
 /// Where a sigma came from, for the chart's label.
 #[must_use]
 pub fn sigma_words(source: SigmaSource) -> &'static str {

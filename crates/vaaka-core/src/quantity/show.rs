@@ -87,9 +87,16 @@ mod tests {
 
     #[test]
     fn two_digits_of_an_uncertainty_set_the_places() {
-        for (uncertainty, places) in
-            [(123.0, 0), (12.0, 0), (1.2, 1), (0.12, 2), (0.097, 2), (0.0094, 4), (1e-30, 9), (0.0, 2)]
-        {
+        for (uncertainty, places) in [
+            (123.0, 0),
+            (12.0, 0),
+            (1.2, 1),
+            (0.12, 2),
+            (0.097, 2),
+            (0.0094, 4),
+            (1e-30, 9),
+            (0.0, 2),
+        ] {
             assert_eq!(decimals_for(uncertainty), places, "{uncertainty}");
         }
         assert_eq!(decimals_for(f64::NAN), 2);

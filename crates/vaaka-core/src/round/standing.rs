@@ -40,6 +40,16 @@ impl Standing {
             Self::NeverChecked => "Never checked",
         }
     }
+
+    /// As [`Self::words`], but a signal with a proven drift is called by its direction.
+    #[must_use]
+    pub fn words_with_drift(self, per_week: Option<f64>) -> &'static str {
+        match (self, per_week) {
+            (Self::SignalAbove | Self::SignalBelow, Some(slope)) if slope > 0.0 => "Drifting up",
+            (Self::SignalAbove | Self::SignalBelow, Some(slope)) if slope < 0.0 => "Drifting down",
+            _ => self.words(),
+        }
+    }
 }
 
 /// The newest counted point of a chart, as far as the standing needs it.

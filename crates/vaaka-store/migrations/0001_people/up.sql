@@ -30,8 +30,11 @@ CREATE TABLE people (
 CREATE TABLE sessions (
     id_hash bytea PRIMARY KEY CHECK (length(id_hash) = 32),
     data jsonb NOT NULL,
+    -- Who is signed in, if anyone: read with the session in one query.
+    person_id bigint REFERENCES people,
     expires_at timestamptz NOT NULL
 );
+CREATE INDEX sessions_person_id ON sessions (person_id);
 CREATE INDEX sessions_expires_at ON sessions (expires_at);
 
 -- One chain of hashes per check or record, so that writers do not queue for one head.

@@ -11,7 +11,7 @@ use serde::Deserialize;
 use vaaka_core::chart::{Firing, IN_CONTROL_RUN_LENGTH};
 use vaaka_core::history::Drift;
 use vaaka_core::judgement::{
-    Reason, action_sentence, criterion_words, drift_words, firing_words, sigma_words,
+    Reason, action_sentence, criterion_words, drift_words, firing_short, firing_words, sigma_words,
 };
 use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::round::{Standing, standing_of};
@@ -238,7 +238,7 @@ fn firings(value: &serde_json::Value) -> Vec<Firing> {
     serde_json::from_value(value.clone()).unwrap_or_default()
 }
 
-fn point_words(view: &PointView) -> String {
+fn point_words(view: &PointView, say: fn(&Firing) -> String) -> String {
     let mut parts: Vec<String> = Vec::new();
     match (view.purpose.as_str(), view.point.ordinal) {
         ("as_left", _) => parts.push("as left, not counted".into()),
@@ -249,7 +249,7 @@ fn point_words(view: &PointView) -> String {
         parts.push("out of tolerance".into());
     }
     if view.point.signalled {
-        parts.extend(firings(&view.point.firings).iter().map(firing_words));
+        parts.extend(firings(&view.point.firings).iter().map(say));
     } else if view.point.center_line.is_none() && view.point.ordinal.is_some() {
         parts.push("no limits yet".into());
     }
@@ -269,7 +269,7 @@ fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
         limits: pair(point.lower_control_limit, point.upper_control_limit),
         tolerance: pair(point.lower_tolerance_limit, point.upper_tolerance_limit),
         state: state_of(view),
-        words: point_words(view),
+        words: point_words(view, firing_short),
         person: view.person.clone().unwrap_or_default(),
         certificate: view.certificate.clone(),
         check: point.check_id.0,
@@ -543,7 +543,7 @@ fn flagged(read: &Read, here: &Here) -> Vec<(String, String)> {
             let first = read.points.iter().find(|view| view.point.measured_at.0 == opened);
             let words = first.map_or_else(
                 || format!("{} normal", signal.side.as_deref().unwrap_or("not")),
-                point_words,
+                |view| point_words(view, firing_words),
             );
             let times = match signal.evidence {
                 1 => String::new(),

@@ -91,7 +91,7 @@ pub fn beam_of(view: &StreamView, points: &[BriefPoint]) -> Beam {
         view.stream.label,
         show_signed_float(newest.value, decimals),
         view.stream.unit,
-        standing.words().to_lowercase()
+        standing.words_with_drift(newest.drift_per_week).to_lowercase()
     );
     let control =
         newest.lower_control_limit.zip(newest.upper_control_limit).zip(newest.center_line);
@@ -179,6 +179,6 @@ fn row(view: &StreamView, points: &[BriefPoint], standing: Standing, here: &Here
         }),
         at: newest.map_or(String::new(), |point| local_day_time(point.measured_at.0, &here.zone)),
         state: state_class(standing),
-        words: standing.words(),
+        words: standing.words_with_drift(points.first().and_then(|point| point.drift_per_week)),
     }
 }

@@ -9,7 +9,9 @@ use vaaka_core::judgement::{RepeatState, repeat_state};
 use vaaka_core::method::{EntryError, Input, Proposal, Purpose, Step, accept};
 use vaaka_core::round::{Due, due_of};
 use vaaka_core::standard::check_validity;
-use vaaka_store::checks::{self, Kept, NewCheck, NewEntry};
+use vaaka_store::audit::Head;
+use vaaka_store::checks::{self, NewCheck};
+use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::ids::{CheckId, PlanVersionId, ReadingId};
 use vaaka_store::rows::{Check, Reading};
 use vaaka_store::{Concluded, Connection, conclude_check, plans, registers};
@@ -127,11 +129,11 @@ pub async fn show(
 ) -> Result<Response, WebError> {
     signed.may_check()?;
     let mut connection = state.store.connection().await?;
-    let check = checks::by_id(&mut connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&check)? {
+    let now = entries::check_now(&connection, CheckId(id)).await?;
+    if let Some(response) = not_open(&now.check)? {
         return Ok(response);
     }
-    let view = load(&state, &mut connection, check).await?;
+    let view = load(&state, &mut connection, now).await?;
     let mut typed = Typed { text: query.typed, added: query.added, ..Typed::default() };
     if query.overtaken {
         typed.notice = Some("This step was kept a moment ago, here or on another screen. Nothing was kept twice; go on from here.".into());
@@ -228,11 +230,11 @@ pub async fn keep(
     signed.check_form(&form.form_token)?;
     signed.may_check()?;
     let mut connection = state.store.connection().await?;
-    let check = checks::by_id(&mut connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&check)? {
+    let now = entries::check_now(&connection, CheckId(id)).await?;
+    if let Some(response) = not_open(&now.check)? {
         return Ok(response);
     }
-    let view = load(&state, &mut connection, check).await?;
+    let view = load(&state, &mut connection, now).await?;
     let target = match view.target(&form.step, form.repeat, form.replaces.map(ReadingId)) {
         Some(target) => target,
         None => return overtaken(&mut connection, &view, &form).await,
@@ -269,7 +271,9 @@ pub async fn keep(
             None => target.redone.map(|old| (old, "redone after an earlier step")),
         },
     };
-    let kept = keep_and_void(&mut connection, &new, target.step, target.replaces).await?;
+    let kept =
+        keep_and_void(&mut connection, &new, view.seen.clone(), target.step, target.replaces)
+            .await?;
     if kept == Kept::Overtaken {
         return overtaken(&mut connection, &view, &form).await;
     }
@@ -291,13 +295,14 @@ fn unit_of(step: &Step) -> Option<vaaka_core::quantity::Unit> {
 async fn keep_and_void(
     connection: &mut Connection,
     new: &NewEntry<'_>,
+    seen: Option<Head>,
     step: &Step,
     corrected: Option<ReadingId>,
 ) -> Result<Kept, WebError> {
     let Some(corrected) = corrected.filter(|_| !step.voids.is_empty()) else {
-        return Ok(checks::keep(connection, new).await?);
+        return Ok(entries::keep(connection, new, seen).await?);
     };
-    Ok(checks::keep_and_void(connection, new, corrected, &step.voids).await?)
+    Ok(entries::keep_and_void(connection, new, seen, corrected, &step.voids).await?)
 }
 
 async fn refuse(
@@ -327,7 +332,7 @@ async fn overtaken(
     form: &EntryForm,
 ) -> Result<Response, WebError> {
     let id = view.check.id;
-    let same = checks::has_key(connection, id, form.key).await?;
+    let same = entries::has_key(connection, id, form.key).await?;
     let path = if same { format!("/checks/{id}") } else { format!("/checks/{id}?overtaken=true") };
     Ok(Redirect::to(&path).into_response())
 }
@@ -364,11 +369,11 @@ pub async fn conclude(
     signed.check_form(&form.form_token)?;
     signed.may_check()?;
     let mut connection = state.store.connection().await?;
-    let check = checks::by_id(&mut connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&check)? {
+    let now = entries::check_now(&connection, CheckId(id)).await?;
+    if let Some(response) = not_open(&now.check)? {
         return Ok(response);
     }
-    let view = load(&state, &mut connection, check).await?;
+    let view = load(&state, &mut connection, now).await?;
     finish(&mut connection, &view, &signed, &state).await
 }
 
@@ -393,14 +398,14 @@ pub async fn void(
     signed.check_form(&form.form_token)?;
     signed.may_check()?;
     let mut connection = state.store.connection().await?;
-    let check = checks::by_id(&mut connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&check)? {
+    let now = entries::check_now(&connection, CheckId(id)).await?;
+    if let Some(response) = not_open(&now.check)? {
         return Ok(response);
     }
     let words = form.words.trim();
     let reason = match (form.reason.trim(), words) {
         ("" | "other", "") => {
-            let view = load(&state, &mut connection, check).await?;
+            let view = load(&state, &mut connection, now).await?;
             let typed = Typed {
                 void_error: Some("Choose what went wrong, or say it in a few words.".into()),
                 ..Typed::default()

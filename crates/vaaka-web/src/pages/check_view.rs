@@ -6,7 +6,8 @@ use askama::Template;
 use uuid::Uuid;
 use vaaka_core::method::{Input, RunState, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
-use vaaka_store::checks::{self, Entries};
+use vaaka_store::audit::Head;
+use vaaka_store::entries::{CheckNow, Entries};
 use vaaka_store::ids::ReadingId;
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{Certificate, Check};
@@ -51,6 +52,8 @@ pub struct OpenRun {
     pub check: Check,
     /// Its entries.
     pub entries: Entries,
+    /// Version of the check that these entries are.
+    pub seen: Option<Head>,
     way: Arc<Way>,
     run: RunState,
 }
@@ -84,8 +87,9 @@ pub struct Target<'a> {
 pub async fn load(
     state: &AppState,
     connection: &mut Connection,
-    check: Check,
+    now: CheckNow,
 ) -> Result<OpenRun, WebError> {
+    let CheckNow { check, entries, head } = now;
     let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
     let remembered = state.remembered_way(check.plan_version_id, check.certificate_id, purpose);
     let way = match remembered {
@@ -95,9 +99,8 @@ pub async fn load(
             state.way(connection, &plan, check.certificate_id, purpose).await?
         }
     };
-    let entries = checks::entries(connection, check.id).await?;
     let run = entries.run_state()?;
-    Ok(OpenRun { check, entries, way, run })
+    Ok(OpenRun { check, entries, seen: head, way, run })
 }
 
 impl OpenRun {

@@ -252,16 +252,9 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     }
 }
 
-/// A signal with a proven drift is called by its direction.
 fn standing_words(standing: Standing, item: &Item) -> String {
     let slope = item.worst.as_ref().and_then(|(_, points)| points.first()?.drift_per_week);
-    match (standing, slope) {
-        (Standing::SignalAbove | Standing::SignalBelow, Some(slope)) if slope > 0.0 => {
-            "Drifting up".into()
-        }
-        (Standing::SignalAbove | Standing::SignalBelow, Some(_)) => "Drifting down".into(),
-        _ => standing.words().to_owned(),
-    }
+    standing.words_with_drift(slope).to_owned()
 }
 
 /// One card for each instrument that wants a decision or an eye, worst first.

@@ -186,11 +186,7 @@ fn answers(verdict: &Verdict, stored: &StoredResult, here: &Here) -> Vec<Answer>
     let (control_state, control_words) = match &verdict.control {
         Control::InControl => ("ok", "Yes: what this instrument normally does.".to_owned()),
         Control::Signal { .. } => {
-            let unit = stored
-                .results
-                .iter()
-                .find(|(c, _)| c.charted)
-                .map(|(c, _)| c.unit.symbol());
+            let unit = stored.results.iter().find(|(c, _)| c.charted).map(|(c, _)| c.unit.symbol());
             let words = match (verdict.forecast, unit) {
                 (Some(drift), Some(unit)) => {
                     format!("No: {}.", drift_words(&drift, unit, &here.zone))

@@ -23,6 +23,17 @@ export function runCheck(check) {
   });
 
   document.addEventListener("keydown", (event) => {
+    // Somebody who types the number without looking where the focus is means the field: after a
+    // click beside it, and before the browser has set the focus on a page that has just come.
+    const elsewhere = document.activeElement === document.body || document.activeElement === null;
+    if (elsewhere && !event.ctrlKey && !event.metaKey && !event.altKey) {
+      if (field && /^[0-9A-Za-z.,+\-\u2212]$/.test(event.key)) field.focus();
+      if (event.key === "Enter") {
+        event.preventDefault();
+        if (boxes.length > 0) (boxes.find((box) => !box.checked) ?? boxes[0]).focus();
+        else if (field) field.focus();
+      }
+    }
     if (event.key === "Escape" && check.dataset.stepBack) {
       event.preventDefault();
       window.location.assign(check.dataset.stepBack);

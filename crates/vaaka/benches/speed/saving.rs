@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 use std::time::Instant;
 
-use diesel::sql_types::Text;
+use diesel::ExpressionMethods;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use jiff::Timestamp;
 use tokio::net::TcpListener;
@@ -12,7 +12,8 @@ use uuid::Uuid;
 use vaaka::demo::{Request, generate, load};
 use vaaka_core::method::{EntryValue, Purpose, StepKey};
 use vaaka_core::quantity::Unit;
-use vaaka_store::checks::{self, NewCheck, NewEntry};
+use vaaka_store::checks::{self, NewCheck};
+use vaaka_store::entries::{self, NewEntry};
 use vaaka_store::ids::{CertificateId, PersonId, PlanVersionId, ShiftId};
 use vaaka_store::{Store, migrate, people, plans, sessions};
 use vaaka_web::{AppState, FixedClock, Settings};
@@ -20,12 +21,13 @@ use vaaka_web::{AppState, FixedClock, Settings};
 use crate::client::Bench;
 use crate::samples::Samples;
 
+diesel::table! { bare_rows (id) { id -> BigInt, typed -> Text, } }
+
 /// Checks that each client runs, at one client and at eight together.
 const LAPS: [(usize, usize); 2] = [(1, 60), (8, 20)];
 /// Readings of the tank scale's check, in its order.
-const READINGS: [&str; 9] = [
-    "0.000", "5.001", "10.002", "20.004", "20.005", "20.004", "10.003", "10.002", "0.000",
-];
+const READINGS: [&str; 9] =
+    ["0.000", "5.001", "10.002", "20.004", "20.005", "20.004", "10.003", "10.002", "0.000"];
 /// Where the copies of the tank scale begin, clear of the demo's own ids.
 const FIRST_COPY: i64 = 9_000;
 
@@ -69,8 +71,8 @@ async fn bare_commit(store: &Store) -> Samples {
     let mut samples = Samples::default();
     let start = Instant::now();
     let mut connection = store.connection().await.unwrap();
-    diesel::sql_query("INSERT INTO bare_rows (typed) VALUES ($1)")
-        .bind::<Text, _>("20.004")
+    diesel::insert_into(bare_rows::table)
+        .values(bare_rows::typed.eq("20.004"))
         .execute(&mut connection)
         .await
         .unwrap();
@@ -79,12 +81,7 @@ async fn bare_commit(store: &Store) -> Samples {
 }
 
 /// Runs checks to the last reading and voids them, so that each has the entries of a real one.
-async fn client(
-    bench: Bench,
-    store: Store,
-    version: i64,
-    laps: usize,
-) -> (Samples, Samples) {
+async fn client(bench: Bench, store: Store, version: i64, laps: usize) -> (Samples, Samples) {
     let (mut posts, mut commits) = (Samples::default(), Samples::default());
     for _ in 0..laps {
         let round = bench.get("/").await;
@@ -129,7 +126,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
     let mut connection = store.connection().await.unwrap();
     let person = people::by_sign_in(&mut connection, "aino").await.unwrap().unwrap().id;
     let until = Timestamp::now() + jiff::SignedDuration::from_hours(1);
-    sessions::create(store, "measured", serde_json::json!({}), until).await.unwrap();
+    sessions::create(store, "measured", serde_json::json!({}), Some(person), until).await.unwrap();
     let view = plans::version(&mut connection, PlanVersionId(FIRST_COPY + 8)).await.unwrap();
     let shift = {
         let site = vaaka_store::shifts::site(&mut connection).await.unwrap();
@@ -145,13 +142,15 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
             http.get(format!("{base}/health")).send().await.unwrap().bytes().await.unwrap();
             time("HTTP round trip of an empty answer", start);
             let start = Instant::now();
-            sessions::load(store, "measured", Timestamp::now()).await.unwrap().unwrap();
-            people::by_id(&mut connection, person).await.unwrap();
+            sessions::signed_in(&mut connection, "measured", Timestamp::now())
+                .await
+                .unwrap()
+                .unwrap();
             time("session and person", start);
             let start = Instant::now();
-            checks::by_id(&mut connection, check).await.unwrap();
-            checks::entries(&mut connection, check).await.unwrap().run_state().unwrap();
-            time("check and its entries", start);
+            let seen = entries::check_now(&connection, check).await.unwrap();
+            seen.entries.run_state().unwrap();
+            time("check, its entries and version", start);
             let start = Instant::now();
             let value = EntryValue::Reading {
                 indication: "20.004".parse().unwrap(),
@@ -171,7 +170,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
                 key: Uuid::new_v4(),
                 replaces: None,
             };
-            checks::keep(&mut connection, &entry).await.unwrap();
+            entries::keep(&mut connection, &entry, seen.head).await.unwrap();
             time("reading and audit entry, committed", start);
         }
         checks::void(&mut connection, check, person, "measured", now).await.unwrap();
@@ -179,7 +178,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
     [
         "HTTP round trip of an empty answer",
         "session and person",
-        "check and its entries",
+        "check, its entries and version",
         "reading and audit entry, committed",
     ]
     .into_iter()

@@ -17,6 +17,7 @@ use vaaka_store::plans::build_spec;
 use vaaka_store::registers::piece;
 use vaaka_store::rows::*;
 
+use super::World;
 use super::charts::{Book, next};
 use super::generate::Request;
 use super::keeping::audit;
@@ -24,7 +25,6 @@ use super::noise::Noise;
 use super::registers::{fault, person, register};
 use super::scales::{SCALES, Scale, Story};
 use super::world::LEAD;
-use super::World;
 use crate::AppError;
 
 /// When, in which shift and by whom a check is made.

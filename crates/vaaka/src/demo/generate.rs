@@ -6,12 +6,12 @@ use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
 use vaaka_store::ids::{PersonId, ShiftId};
 
+use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
 use super::noise::Noise;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
-use super::World;
 use crate::AppError;
 
 /// What is asked for.

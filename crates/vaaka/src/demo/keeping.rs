@@ -12,12 +12,12 @@ use vaaka_store::checks::chain;
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;
 
+use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
 use super::noise::Noise;
 use super::registers::fault;
 use super::scales::Story;
-use super::World;
 use crate::AppError;
 
 impl Bench {
@@ -142,7 +142,12 @@ impl Bench {
     }
 
     /// A check that was begun and voided before its readings were complete.
-    pub fn voided(&self, world: &mut World, noise: &mut Noise, visit: Visit) -> Result<(), AppError> {
+    pub fn voided(
+        &self,
+        world: &mut World,
+        noise: &mut Noise,
+        visit: Visit,
+    ) -> Result<(), AppError> {
         let reasons =
             ["the bench was bumped or moved", "draught or vibration", "something was on the pan"];
         let reason = reasons[usize::try_from(noise.whole(0, 2)).unwrap_or(0)];

@@ -11,10 +11,10 @@ use vaaka_store::plans::PlanView;
 use vaaka_store::rows::*;
 use vaaka_store::{At, Day, WallTime};
 
+use super::World;
 use super::charts::next;
 use super::scales::{AREAS, SETS, Scale, cautions, closing, preparation};
 use super::world::{COLLEAGUES, LEAD, SECOND_LEAD};
-use super::World;
 use crate::AppError;
 
 /// The site's time zone.
@@ -129,7 +129,12 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
 }
 
 /// Registers a scale with its plan, and returns the plan as the store would.
-pub fn register(world: &mut World, scale: &Scale, id: i64, first: Date) -> Result<PlanView, AppError> {
+pub fn register(
+    world: &mut World,
+    scale: &Scale,
+    id: i64,
+    first: Date,
+) -> Result<PlanView, AppError> {
     let instrument = Instrument {
         id: InstrumentId(id),
         tag: scale.tag.to_owned(),

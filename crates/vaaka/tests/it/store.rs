@@ -9,7 +9,8 @@ use uuid::Uuid;
 use vaaka_core::chart::{ChartDesign, ChartPoint, evaluate};
 use vaaka_core::method::{EntryValue, Purpose, StepKey};
 use vaaka_core::quantity::Unit;
-use vaaka_store::checks::{self, Kept, NewCheck, NewEntry};
+use vaaka_store::checks::{self, NewCheck};
+use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, PlanVersionId, StreamId};
 use vaaka_store::schema::{audit_entries, readings};
 use vaaka_store::{Connection, Store, audit, charts, plans, shifts};
@@ -63,7 +64,9 @@ async fn digits_stay_and_rows_are_kept_as_written() {
     let mut connection = store.connection().await.unwrap();
     let check = open_check(&mut connection).await;
     let (step, value) = (StepKey::from("zero"), reading("12.50"));
-    checks::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4())).await.unwrap();
+    entries::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4()), None)
+        .await
+        .unwrap();
     let stored: Option<Decimal> = readings::table
         .filter(readings::check_id.eq(check))
         .select(readings::indication)
@@ -100,7 +103,7 @@ async fn of_two_writers_one_wins_and_a_retry_is_the_same_entry() {
         waiting.push(tokio::spawn(async move {
             let mut connection = store.connection().await.unwrap();
             let value = reading(&format!("0.00{number}"));
-            checks::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4()))
+            entries::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4()), None)
                 .await
                 .unwrap()
         }));
@@ -114,9 +117,9 @@ async fn of_two_writers_one_wins_and_a_retry_is_the_same_entry() {
 
     let (other, value, key) = (StepKey::from("zero-return"), reading("0.001"), Uuid::new_v4());
     let new = entry(check, &other, &value, key);
-    assert_eq!(checks::keep(&mut connection, &new).await.unwrap(), Kept::Now);
-    assert_eq!(checks::keep(&mut connection, &new).await.unwrap(), Kept::Before);
-    let entries = checks::entries(&mut connection, check).await.unwrap();
+    assert_eq!(entries::keep(&mut connection, &new, None).await.unwrap(), Kept::Now);
+    assert_eq!(entries::keep(&mut connection, &new, None).await.unwrap(), Kept::Before);
+    let entries = entries::entries(&connection, check).await.unwrap();
     assert_eq!((entries.standing.len(), entries.all), (2, 2));
 }
 
@@ -127,11 +130,14 @@ async fn the_audit_chain_shows_a_changed_row_and_a_void_check_takes_nothing_more
     let mut connection = store.connection().await.unwrap();
     let check = open_check(&mut connection).await;
     let (step, value) = (StepKey::from("zero"), reading("0.000"));
-    checks::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4())).await.unwrap();
+    entries::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4()), None)
+        .await
+        .unwrap();
     checks::void(&mut connection, check, PersonId(2), "the bench was bumped", now()).await.unwrap();
-    let after = checks::keep(
+    let after = entries::keep(
         &mut connection,
         &entry(check, &StepKey::from("late"), &value, Uuid::new_v4()),
+        None,
     )
     .await
     .unwrap();

@@ -39,7 +39,10 @@ async fn from_the_round_to_the_verdict_and_the_chart() {
     let answers = verdict.all(".answer");
     assert_eq!(answers.len(), 3);
     assert!(answers[1].contains("Yes: all"), "{answers:?}");
-    assert!(answers[2].contains(" g a week (") && answers[2].contains("since about"), "{answers:?}");
+    assert!(
+        answers[2].contains(" g a week (") && answers[2].contains("since about"),
+        "{answers:?}"
+    );
     // Mean of the three readings at 20 kg, against 20.00021 kg: (15 + 16 + 15)/3 − 0.21 = 15.12.
     let row = verdict
         .all("table.results tbody tr")
