@@ -39,6 +39,9 @@ impl Store {
         let wait = Some(Duration::from_secs(5));
         let pool = Pool::builder(manager)
             .max_size(size)
+            // The connection used last is the warm one: its statements are prepared and its
+            // server process has the plans.
+            .queue_mode(deadpool::managed::QueueMode::Lifo)
             .wait_timeout(wait)
             .create_timeout(wait)
             .recycle_timeout(wait)
