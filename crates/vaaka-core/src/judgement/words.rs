@@ -107,13 +107,16 @@ pub fn reason_sentence(
     let label = found.map_or("", |(characteristic, _)| characteristic.label.as_str());
     match reason {
         Reason::Void { reason } => format!("Void: {reason}. It stays on record and off the chart."),
-        Reason::Within { .. } => format!("{label}: {}.", found.map(within).unwrap_or_default()),
+        Reason::Within { .. } => {
+            format!("{label}: {}.", found.map_or_else(|| "inside the tolerance".to_owned(), within))
+        }
         Reason::MeanOutside { .. } => {
-            format!("{label}: {}, outside the tolerance.", found.map(against).unwrap_or_default())
+            let numbers = found.map(|pair| format!("{}, ", against(pair))).unwrap_or_default();
+            format!("{label}: {numbers}outside the tolerance.")
         }
         Reason::SingleOutside { .. } => format!(
-            "{label}: the mean is inside, but one single reading is outside: {}.",
-            found.map(singles).unwrap_or_default()
+            "{label}: the mean is inside, but one single reading is outside{}.",
+            found.map(|pair| format!(": {}", singles(pair))).unwrap_or_default()
         ),
         Reason::Indicative { .. } => format!(
             "{label} is indicative: the display moves in coarse steps and its rounding was not removed \

@@ -104,7 +104,7 @@ async fn client(bench: Bench, store: Store, version: i64, laps: usize) -> (Sampl
             fields.insert("typed".into(), (*readings.next().unwrap()).to_owned());
             let entries = format!("{path}/entries");
             // By turns first, because what comes right after the page finds everything cold.
-            let commit_first = readings.len() % 2 == 0;
+            let commit_first = readings.len().is_multiple_of(2);
             if commit_first {
                 commits.extend(bare_commit(&store).await);
             }

@@ -5,6 +5,7 @@
 
 mod browser;
 mod client;
+mod constraints;
 mod demo_world;
 mod durability;
 mod migrations;

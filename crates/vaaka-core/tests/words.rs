@@ -1,0 +1,237 @@
+//! Every verdict, reason and rule has words that a person at a bench can act on.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
+use rstest::rstest;
+use serde_json::json;
+use vaaka_core::chart::{Criterion, Firing, RuleSet, Side, SigmaSource};
+use vaaka_core::history::{Crossing, Drift};
+use vaaka_core::judgement::{
+    AdjustmentAdvice, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity,
+    VerdictInput, action_sentence, conclude, criterion_words, drift_words, firing_short,
+    firing_words, reason_sentence, sigma_words,
+};
+
+const ACTIONS: [NextAction; 7] = [
+    NextAction::Use,
+    NextAction::UseAndFindCause,
+    NextAction::RepeatOnce,
+    NextAction::Hold,
+    NextAction::AskLead,
+    NextAction::CheckAgain,
+    NextAction::ProvenAsLeft,
+];
+
+fn at(text: &str) -> Timestamp {
+    text.parse().unwrap()
+}
+
+fn drift(crossing: bool) -> Drift {
+    Drift {
+        since: at("2026-10-28T04:00:00Z"),
+        per_week: 3.824,
+        per_week_low: 3.372,
+        per_week_high: 4.276,
+        level_now: 15.0,
+        level_half_width: 0.8,
+        crossing: crossing.then(|| Crossing {
+            limit: 20.0,
+            at: at("2026-12-03T10:00:00Z"),
+            earliest: at("2026-11-30T10:00:00Z"),
+            latest: None,
+        }),
+    }
+}
+
+fn firing(criterion: Criterion, side: Option<Side>) -> Firing {
+    serde_json::from_value(json!({ "criterion": criterion, "side": side, "points": [4, 5, 6] }))
+        .unwrap()
+}
+
+fn every_criterion() -> Vec<Criterion> {
+    let mut all = vec![Criterion::BeyondLimits, Criterion::Ewma];
+    for set in [RuleSet::Zones, RuleSet::Nelson] {
+        all.extend(set.rules());
+    }
+    all
+}
+
+/// Words that send people away, and words that only statisticians use.
+fn is_plain(text: &str) {
+    let lower = text.to_lowercase();
+    for word in ["manual", "rule 1", "null", "some(", "nan", "error code", "{", "  "] {
+        assert!(!lower.contains(word), "“{word}” in: {text}");
+    }
+    assert!(text.len() > 5, "{text}");
+}
+
+#[test]
+fn each_action_says_what_to_do_and_no_two_are_alike() {
+    let sentences: std::collections::BTreeSet<&str> =
+        ACTIONS.iter().map(|action| action_sentence(*action)).collect();
+    assert_eq!(sentences.len(), ACTIONS.len());
+    for sentence in sentences {
+        is_plain(sentence);
+        assert!(sentence.ends_with('.'), "{sentence}");
+    }
+}
+
+#[test]
+fn nobody_is_told_to_adjust_by_a_signal_or_a_failure() {
+    for action in [NextAction::Use, NextAction::UseAndFindCause] {
+        let words = action_sentence(action).to_lowercase();
+        assert!(words.contains("adjust nothing"), "{words}");
+    }
+    assert!(action_sentence(NextAction::Hold).contains("Do not adjust before the lead"));
+    for action in [NextAction::RepeatOnce, NextAction::Hold, NextAction::AskLead] {
+        assert!(action_sentence(action).contains("out of use"), "{action:?}");
+    }
+}
+
+#[test]
+fn each_criterion_has_words_of_its_own_with_its_side() {
+    let all = every_criterion();
+    let words: std::collections::BTreeSet<&str> =
+        all.iter().map(|criterion| criterion_words(*criterion)).collect();
+    let kinds: std::collections::BTreeSet<String> =
+        all.iter().map(|criterion| format!("{criterion:?}")).collect();
+    assert_eq!(words.len(), kinds.len());
+    for criterion in all {
+        for side in [Side::Above, Side::Below] {
+            let long = firing_words(&firing(criterion, Some(side)));
+            let short = firing_short(&firing(criterion, Some(side)));
+            is_plain(&long);
+            assert!(short.len() <= long.len(), "{short} is not shorter than {long}");
+            let told = match (criterion, side) {
+                (Criterion::SixTrending, Side::Above) => "rising",
+                (Criterion::SixTrending, Side::Below) => "falling",
+                (_, side) => side.word(),
+            };
+            assert!(long.ends_with(told) && short.ends_with(told), "{long} / {short}");
+        }
+        is_plain(&firing_words(&firing(criterion, None)));
+    }
+}
+
+#[rstest]
+#[case(SigmaSource::MovingRange, "moving ranges")]
+#[case(SigmaSource::SampleStdDev, "resemble each other")]
+#[case(SigmaSource::Resolution, "coarser than the spread")]
+fn the_label_says_where_sigma_came_from(#[case] source: SigmaSource, #[case] words: &str) {
+    assert!(sigma_words(source).contains(words));
+}
+
+#[test]
+fn a_drift_is_told_with_its_interval_onset_and_crossing() {
+    let zone = TimeZone::get("Europe/Helsinki").unwrap();
+    assert_eq!(
+        drift_words(&drift(true), "g", &zone),
+        "+3.82 g a week (+3.37 to +4.28) since about 28 October; it reaches its tolerance about \
+         3 December (30 November to later than in a year)"
+    );
+    let flat = drift_words(&drift(false), "g", &zone);
+    assert!(!flat.contains("tolerance"), "{flat}");
+    // Two significant digits of the interval set the places of all three numbers.
+    let coarse = Drift { per_week_low: -20.0, per_week_high: 28.0, ..drift(false) };
+    assert!(drift_words(&coarse, "g", &zone).starts_with("+4 g a week (\u{2212}20 to +28)"));
+}
+
+#[test]
+fn every_reason_is_a_sentence_even_when_its_characteristic_is_gone() {
+    let key = || "error-20".to_owned();
+    let zone = TimeZone::UTC;
+    let mut reasons = vec![
+        Reason::Void { reason: "the bench was bumped".into() },
+        Reason::Within { key: key() },
+        Reason::MeanOutside { key: key() },
+        Reason::SingleOutside { key: key() },
+        Reason::Indicative { key: key() },
+        Reason::NoBaseline { key: key(), got: 7, required: 20 },
+        Reason::InControl { key: key() },
+        Reason::Fired { key: key(), firing: firing(Criterion::Ewma, Some(Side::Above)) },
+        Reason::StillActive { key: key(), side: Some(Side::Below) },
+        Reason::StillActive { key: key(), side: None },
+        Reason::Drifting { key: key(), drift: drift(true) },
+        Reason::PlanSuperseded { used: 1, current: 2 },
+        Reason::FarReadingConfirmed { step: "load-3".into() },
+    ];
+    for advice in [
+        AdjustmentAdvice::SmallerThanResolution { resolution: 1.0 },
+        AdjustmentAdvice::WithinNoise { noise: 4.0 },
+        AdjustmentAdvice::WithinTolerance { noise: 4.0 },
+        AdjustmentAdvice::Adjust { correction: -21.0 },
+    ] {
+        reasons.push(Reason::Advice { key: key(), advice });
+    }
+    for state in [
+        RepeatState::None,
+        RepeatState::RepeatAllowed,
+        RepeatState::Confirmed,
+        RepeatState::Doubtful,
+    ] {
+        reasons.push(Reason::Repeat { state });
+    }
+    for reason in &reasons {
+        let words = reason_sentence(reason, &[], &zone);
+        is_plain(&words);
+        assert!(words.ends_with(['.', '!']), "{words}");
+        // What is stored reads back the same.
+        let stored = serde_json::to_value(reason).unwrap();
+        assert_eq!(&serde_json::from_value::<Reason>(stored).unwrap(), reason);
+    }
+}
+
+fn outcome(key: &str, control: Control, drift: Option<Drift>) -> ChartOutcome {
+    ChartOutcome {
+        key: key.into(),
+        control,
+        firings: vec![],
+        advisory: vec![],
+        drift,
+        sigma: Some(1.0),
+        sigma_source: Some(SigmaSource::MovingRange),
+        advice: None,
+    }
+}
+
+#[test]
+fn the_worst_chart_speaks_for_the_check_and_the_first_crossing_is_the_forecast() {
+    let signal = Control::Signal { side: Some(Side::Above) };
+    let late = Drift {
+        crossing: drift(true).crossing.map(|c| Crossing { at: at("2027-05-01T00:00:00Z"), ..c }),
+        ..drift(true)
+    };
+    let charts = [
+        outcome("a", Control::InControl, None),
+        outcome("b", signal.clone(), Some(late)),
+        outcome("c", Control::NoBaseline { got: 3, required: 20 }, Some(drift(true))),
+        outcome("d", Control::NotCharted, Some(drift(false))),
+    ];
+    let verdict = conclude(VerdictInput {
+        validity: Validity::Valid,
+        results: &[],
+        charts: &charts,
+        earlier: &[],
+        as_left: false,
+        from_run: vec![],
+    });
+    assert_eq!(verdict.control, signal);
+    assert_eq!(verdict.forecast, Some(drift(true)));
+    assert_eq!(verdict.action, NextAction::UseAndFindCause);
+}
+
+#[test]
+fn a_void_check_is_neither_passed_nor_charted() {
+    let verdict = conclude(VerdictInput {
+        validity: Validity::Void { reason: "draught".into() },
+        results: &[],
+        charts: &[outcome("a", Control::Signal { side: None }, Some(drift(true)))],
+        earlier: &[],
+        as_left: false,
+        from_run: vec![Reason::PlanSuperseded { used: 1, current: 2 }],
+    });
+    assert_eq!(verdict.control, Control::NotCharted);
+    assert_eq!((verdict.action, verdict.forecast), (NextAction::CheckAgain, None));
+    assert_eq!(verdict.reasons.len(), 2);
+}
