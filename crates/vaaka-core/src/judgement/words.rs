@@ -104,7 +104,7 @@ pub fn reason_sentence(
     let found = reason
         .characteristic()
         .and_then(|key| results.iter().find(|(characteristic, _)| characteristic.key == key));
-    let label = found.map_or("", |(characteristic, _)| characteristic.label.as_str());
+    let label = found.map_or("One property", |(characteristic, _)| characteristic.label.as_str());
     match reason {
         Reason::Void { reason } => format!("Void: {reason}. It stays on record and off the chart."),
         Reason::Within { .. } => {
@@ -154,8 +154,9 @@ pub fn drift_words(drift: &Drift, unit: &str, zone: &TimeZone) -> String {
     let decimals = decimals_for((drift.per_week_high - drift.per_week_low) / 2.0);
     let day =
         |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %B").to_string();
+    let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
     let mut text = format!(
-        "{} {unit} a week ({} to {}) since about {}",
+        "{}{unit} a week ({} to {}) since about {}",
         show_signed_float(drift.per_week, decimals),
         show_signed_float(drift.per_week_low, decimals),
         show_signed_float(drift.per_week_high, decimals),
