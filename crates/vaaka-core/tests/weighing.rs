@@ -65,7 +65,6 @@ fn run(plan: &PlanSpec, readings: &[&str]) -> RunState {
     for step in Weighing.way(plan).unwrap() {
         for repeat in 1..=step.repeats {
             let value = match &step.input {
-                Input::Confirm { .. } => EntryValue::Confirmed,
                 Input::Tag { expected } => EntryValue::Tag { tag: expected.clone() },
                 Input::Reading { .. } => {
                     let text = readings.next().expect("a reading for each step");
@@ -75,8 +74,14 @@ fn run(plan: &PlanSpec, readings: &[&str]) -> RunState {
                     };
                     EntryValue::Reading { indication, added, far_confirmed: false }
                 }
+                _ => EntryValue::Confirmed,
             };
-            run.entries.push(Entry { step: step.key.clone(), repeat, value });
+            run.entries.push(Entry {
+                step: step.key.clone(),
+                repeat,
+                at: Timestamp::UNIX_EPOCH,
+                value,
+            });
         }
     }
     assert!(readings.next().is_none());

@@ -4,11 +4,14 @@ use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use vaaka_core::chart::{ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
-use vaaka_core::judgement::{Characteristic, Conformity, ConformityResult, Control, Verdict};
+use vaaka_core::judgement::{
+    Characteristic, Conformity, ConformityResult, Control, ToleranceLimits, Verdict,
+};
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
 use vaaka_core::quantity::to_f64;
 
@@ -22,9 +25,6 @@ use crate::schema::{
 };
 use crate::types::At;
 use crate::{StoreError, checks as check_store, to_word, unreadable, word};
-
-/// Edition of the tables that the computation rests on, stored with each result.
-pub const TABLE_EDITION: &str = "OIML R 76-1:2006 table 6";
 
 /// What became of concluding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -178,7 +178,7 @@ pub fn result_row(basis: &Basis<'_>) -> Result<ResultRow, StoreError> {
         certificate_id: basis.check.certificate_id,
         method_key: basis.method.key().to_owned(),
         method_version: basis.method.version(),
-        table_edition: TABLE_EDITION.to_owned(),
+        table_edition: basis.method.table_edition().to_owned(),
         inputs_hash: inputs_hash(basis.plan, basis.run)?,
         conforms: to_word(&verdict.conforms)?,
         control: control_word(&verdict.control).to_owned(),
@@ -243,6 +243,8 @@ pub fn characteristic_rows(
                 decimals: i32::try_from(characteristic.decimals).map_err(unreadable)?,
                 singles: characteristic.singles.clone(),
                 reference_value: characteristic.reference_value,
+                lower_single_limit: characteristic.single_limits.and_then(|limits| limits.lower),
+                upper_single_limit: characteristic.single_limits.and_then(|limits| limits.upper),
                 lower_tolerance_limit: characteristic.limits.and_then(|limits| limits.lower),
                 upper_tolerance_limit: characteristic.limits.and_then(|limits| limits.upper),
                 reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
@@ -498,11 +500,9 @@ pub async fn result_of(
 fn read_characteristic(
     row: CharacteristicRow,
 ) -> Result<(Characteristic, ConformityResult), StoreError> {
-    let has_limits = row.lower_tolerance_limit.is_some() || row.upper_tolerance_limit.is_some();
-    let limits = has_limits.then_some(vaaka_core::judgement::ToleranceLimits {
-        lower: row.lower_tolerance_limit,
-        upper: row.upper_tolerance_limit,
-    });
+    let pair = |lower: Option<Decimal>, upper: Option<Decimal>| {
+        (lower.is_some() || upper.is_some()).then_some(ToleranceLimits { lower, upper })
+    };
     let conformity: Conformity = word(&row.conformity)?;
     Ok((
         Characteristic {
@@ -514,7 +514,8 @@ fn read_characteristic(
             decimals: u32::try_from(row.decimals).map_err(unreadable)?,
             singles: row.singles,
             reference_value: row.reference_value,
-            limits,
+            limits: pair(row.lower_tolerance_limit, row.upper_tolerance_limit),
+            single_limits: pair(row.lower_single_limit, row.upper_single_limit),
             reference_standard_uncertainty: row.reference_standard_uncertainty,
             reading_standard_uncertainty: row.reading_standard_uncertainty,
             indicative: row.indicative,

@@ -12,7 +12,6 @@ use rust_decimal::Decimal;
 use serde_json::json;
 use uuid::Uuid;
 use vaaka_core::method::{Entry, EntryValue, RunState, StepKey};
-use vaaka_core::quantity::Unit;
 
 use crate::audit::{AuditEntry, Happening, Head, head};
 use crate::checks::chain;
@@ -117,6 +116,7 @@ impl Entries {
                 Ok(Entry {
                     step: StepKey(row.step_key.clone()),
                     repeat: u32::try_from(row.repeat).map_err(unreadable)?,
+                    at: row.measured_at.0,
                     value: value_of(row)?,
                 })
             })
@@ -126,15 +126,67 @@ impl Entries {
 }
 
 fn value_of(row: &Reading) -> Result<EntryValue, StoreError> {
-    match (row.kind.as_str(), row.indication) {
-        ("confirmed", _) => Ok(EntryValue::Confirmed),
-        ("tag", _) => Ok(EntryValue::Tag { tag: row.typed.clone() }),
-        ("reading", Some(indication)) => Ok(EntryValue::Reading {
+    match (row.kind.as_str(), row.indication, row.ready_at) {
+        ("confirmed", ..) => Ok(EntryValue::Confirmed),
+        ("tag", ..) => Ok(EntryValue::Tag { tag: row.typed.clone() }),
+        ("setting", ..) => Ok(EntryValue::Setting { shown: row.typed.clone() }),
+        ("condition", Some(value), _) => Ok(EntryValue::Condition { value }),
+        ("wait_started", _, Some(ready_at)) => Ok(EntryValue::WaitStarted {
+            ready_at: ready_at.0,
+            latest_at: row.latest_at.map(|at| at.0),
+        }),
+        ("wait_over", ..) => Ok(EntryValue::WaitOver),
+        ("reading", Some(indication), _) => Ok(EntryValue::Reading {
             indication,
             added: row.added,
             far_confirmed: row.far_confirmed,
         }),
-        (kind, _) => Err(unreadable(format!("an entry of kind {kind}"))),
+        (kind, ..) => Err(unreadable(format!("an entry of kind {kind}"))),
+    }
+}
+
+/// The columns of an entry's value.
+#[derive(Debug, Clone, Default)]
+pub struct ValueColumns<'a> {
+    /// Kind.
+    pub kind: &'static str,
+    /// What stands for what was typed, where the value itself does.
+    pub typed: Option<&'a str>,
+    /// Indication, or the value of a condition.
+    pub indication: Option<Decimal>,
+    /// Small added weights.
+    pub added: Option<Decimal>,
+    /// Confirmed though far.
+    pub far_confirmed: bool,
+    /// When a wait is over at the earliest.
+    pub ready_at: Option<At>,
+    /// When it is too late.
+    pub latest_at: Option<At>,
+}
+
+/// How a value lies in the table.
+#[must_use]
+pub fn columns_of(value: &EntryValue) -> ValueColumns<'_> {
+    let of = |kind| ValueColumns { kind, ..ValueColumns::default() };
+    match value {
+        EntryValue::Confirmed => of("confirmed"),
+        EntryValue::Tag { tag } => ValueColumns { typed: Some(tag), ..of("tag") },
+        EntryValue::Setting { shown } => ValueColumns { typed: Some(shown), ..of("setting") },
+        EntryValue::Condition { value } => {
+            ValueColumns { indication: Some(*value), ..of("condition") }
+        }
+        EntryValue::WaitStarted { ready_at, latest_at } => ValueColumns {
+            ready_at: Some(At(*ready_at)),
+            latest_at: latest_at.map(At),
+            ..of("wait_started")
+        },
+        EntryValue::WaitOver => of("wait_over"),
+        EntryValue::Reading { indication, added, far_confirmed } => ValueColumns {
+            indication: Some(*indication),
+            added: *added,
+            far_confirmed: *far_confirmed,
+            ..of("reading")
+        },
     }
 }
 
@@ -151,8 +203,8 @@ pub struct NewEntry<'a> {
     pub value: &'a EntryValue,
     /// As typed.
     pub typed: &'a str,
-    /// Unit of the display.
-    pub unit: Option<Unit>,
+    /// Symbol of the unit of a reading or condition.
+    pub unit: Option<&'a str>,
     /// Who.
     pub person: PersonId,
     /// When it was read.
@@ -222,12 +274,9 @@ struct Keep<'a> {
     check: i64,
     step: &'a str,
     repeat: i32,
-    kind: &'static str,
     typed: &'a str,
-    indication: Option<Decimal>,
-    unit: Option<&'static str>,
-    added: Option<Decimal>,
-    far_confirmed: bool,
+    unit: Option<&'a str>,
+    columns: ValueColumns<'a>,
     person: i64,
     measured_at: At,
     received_at: At,
@@ -252,15 +301,18 @@ impl QueryFragment<Pg> for Keep<'_> {
         out.push_sql(
             "WITH kept AS (INSERT INTO readings (source, check_id, step_key, repeat, kind, typed, \
              indication, unit, added, far_confirmed, person_id, measured_at, received_at, \
-             idempotency_key, replaces_id, reason) SELECT 'keyed', id",
+             idempotency_key, replaces_id, reason, ready_at, latest_at) SELECT 'keyed', id",
         );
         bind!(
-            Text => self.step, Integer => &self.repeat, Text => self.kind, Text => self.typed,
-            Nullable<Numeric> => &self.indication, Nullable<Text> => &self.unit,
-            Nullable<Numeric> => &self.added, Bool => &self.far_confirmed,
+            Text => self.step, Integer => &self.repeat, Text => self.columns.kind,
+            Text => self.typed, Nullable<Numeric> => &self.columns.indication,
+            Nullable<Text> => &self.unit, Nullable<Numeric> => &self.columns.added,
+            Bool => &self.columns.far_confirmed,
             BigInt => &self.person, Timestamptz => &self.measured_at,
             Timestamptz => &self.received_at, diesel::sql_types::Uuid => &self.key,
             Nullable<BigInt> => &self.replaces, Nullable<Text> => &self.reason,
+            Nullable<Timestamptz> => &self.columns.ready_at,
+            Nullable<Timestamptz> => &self.columns.latest_at,
         );
         out.push_sql(" FROM checks WHERE state = 'open' AND id = ");
         out.push_bind_param::<BigInt, _>(&self.check)?;
@@ -283,13 +335,7 @@ async fn try_keep(
     new: &NewEntry<'_>,
     seen: Option<Head>,
 ) -> Result<bool, StoreError> {
-    let (kind, typed, indication, added, far_confirmed) = match new.value {
-        EntryValue::Confirmed => ("confirmed", new.typed, None, None, false),
-        EntryValue::Tag { tag } => ("tag", tag.as_str(), None, None, false),
-        EntryValue::Reading { indication, added, far_confirmed } => {
-            ("reading", new.typed, Some(*indication), *added, *far_confirmed)
-        }
-    };
+    let columns = columns_of(new.value);
     let replaces = new.replaces.map(|(id, _)| id.0);
     let reason = new.replaces.map(|(_, reason)| reason);
     let entry = AuditEntry::following(
@@ -309,12 +355,9 @@ async fn try_keep(
         check: new.check.0,
         step: &new.step.0,
         repeat: i32::try_from(new.repeat).map_err(unreadable)?,
-        kind,
-        typed,
-        indication,
-        unit: indication.and(new.unit).map(Unit::symbol),
-        added,
-        far_confirmed,
+        typed: columns.typed.unwrap_or(new.typed),
+        unit: columns.indication.and(new.unit),
+        columns,
         person: new.person.0,
         measured_at: At(new.measured_at),
         received_at: At(new.received_at),
@@ -387,4 +430,52 @@ pub async fn has_key(
         .get_result(connection)
         .await?;
     Ok(same > 0)
+}
+
+/// A wait that runs in an open check, for the frame of every page.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct RunningWait {
+    /// The check.
+    #[diesel(sql_type = BigInt)]
+    pub check_id: i64,
+    /// Tag of the instrument.
+    #[diesel(sql_type = Text)]
+    pub tag: String,
+    /// When it is over at the earliest.
+    #[diesel(sql_type = Timestamptz)]
+    pub ready_at: At,
+    /// When it is too late.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub latest_at: Option<At>,
+    /// Whether somebody has gone on after it.
+    #[diesel(sql_type = Bool)]
+    pub is_over: bool,
+}
+
+/// The newest wait of each open check that still binds somebody: running, ready, or with a
+/// longest time that has not been used up.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn running_waits(
+    connection: &mut AsyncPgConnection,
+) -> Result<Vec<RunningWait>, StoreError> {
+    Ok(diesel::sql_query(
+        "SELECT DISTINCT ON (c.id) c.id AS check_id, i.tag, w.ready_at, w.latest_at,
+             EXISTS (SELECT 1 FROM readings o LEFT JOIN reading_voids ov ON ov.reading_id = o.id
+                 WHERE o.check_id = c.id AND o.kind = 'wait_over' AND o.id > w.id
+                   AND ov.reading_id IS NULL) AS is_over
+         FROM checks c
+         JOIN instruments i ON i.id = c.instrument_id
+         JOIN readings w ON w.check_id = c.id AND w.kind = 'wait_started'
+         LEFT JOIN reading_voids v ON v.reading_id = w.id
+         LEFT JOIN readings r ON r.replaces_id = w.id
+         WHERE c.state = 'open' AND v.reading_id IS NULL AND r.id IS NULL
+         ORDER BY c.id, w.id DESC",
+    )
+    .load::<RunningWait>(connection)
+    .await?
+    .into_iter()
+    .filter(|wait| !wait.is_over || wait.latest_at.is_some())
+    .collect())
 }

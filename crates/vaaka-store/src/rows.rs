@@ -78,6 +78,7 @@ row! { #[doc = "A kept entry."] Reading in readings {
     indication: Option<Decimal>, unit: Option<String>, added: Option<Decimal>,
     far_confirmed: bool, source: String, person_id: PersonId, measured_at: At, received_at: At,
     idempotency_key: Uuid, replaces_id: Option<ReadingId>, reason: Option<String>,
+    ready_at: Option<At>, latest_at: Option<At>,
 } }
 row! { #[doc = "A result."] ResultRow in results {
     id: ResultId, check_id: CheckId, version: i32, plan_version_id: PlanVersionId,
@@ -89,7 +90,8 @@ row! { #[doc = "A characteristic with its judgement."] CharacteristicRow in char
     result_id: ResultId, sequence: i32, key: String, label: String, kind: String,
     nominal: Option<Decimal>, unit: String, decimals: i32, singles: Vec<Decimal>,
     reference_value: Option<Decimal>, lower_tolerance_limit: Option<Decimal>,
-    upper_tolerance_limit: Option<Decimal>, reference_standard_uncertainty: f64,
+    upper_tolerance_limit: Option<Decimal>, lower_single_limit: Option<Decimal>,
+    upper_single_limit: Option<Decimal>, reference_standard_uncertainty: f64,
     reading_standard_uncertainty: f64, indicative: bool, charted: bool, conformity: String,
     decision_rule: String, share_used: Option<f64>, worst_single_share: Option<f64>,
     expanded_uncertainty: f64, coverage_factor: f64, capability_index: Option<f64>,

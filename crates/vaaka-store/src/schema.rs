@@ -70,6 +70,7 @@ diesel::table! { readings (id) {
     added -> Nullable<Numeric>, far_confirmed -> Bool, source -> Text, person_id -> BigInt,
     measured_at -> Timestamptz, received_at -> Timestamptz, idempotency_key -> Uuid,
     replaces_id -> Nullable<BigInt>, reason -> Nullable<Text>,
+    ready_at -> Nullable<Timestamptz>, latest_at -> Nullable<Timestamptz>,
 } }
 diesel::table! { reading_voids (reading_id) {
     reading_id -> BigInt, voided_by_id -> BigInt, reason -> Text,
@@ -86,6 +87,7 @@ diesel::table! { characteristics (id) {
     kind -> Text, nominal -> Nullable<Numeric>, unit -> Text, decimals -> Integer,
     singles -> Array<Numeric>, reference_value -> Nullable<Numeric>,
     lower_tolerance_limit -> Nullable<Numeric>, upper_tolerance_limit -> Nullable<Numeric>,
+    lower_single_limit -> Nullable<Numeric>, upper_single_limit -> Nullable<Numeric>,
     reference_standard_uncertainty -> Double, reading_standard_uncertainty -> Double,
     indicative -> Bool, charted -> Bool, conformity -> Text, decision_rule -> Text,
     share_used -> Nullable<Double>, worst_single_share -> Nullable<Double>,

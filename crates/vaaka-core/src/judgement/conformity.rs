@@ -90,6 +90,9 @@ pub struct Characteristic {
     pub reference_value: Option<Decimal>,
     /// Tolerance limits, where the characteristic is judged.
     pub limits: Option<ToleranceLimits>,
+    /// Limits of every single result, where they differ from those of the mean.
+    #[serde(default)]
+    pub single_limits: Option<ToleranceLimits>,
     /// Standard uncertainty of the reference.
     pub reference_standard_uncertainty: f64,
     /// Standard uncertainty of reading: repeatability or resolution, the larger.
@@ -192,14 +195,15 @@ pub fn judge_conformity(
     if characteristic.singles.is_empty() {
         return result;
     }
+    let of_singles = characteristic.single_limits.unwrap_or(limits);
     let all_hold = limits.hold_mean(characteristic.sum(), characteristic.n())
-        && characteristic.singles.iter().all(|single| limits.hold_mean(*single, 1));
+        && characteristic.singles.iter().all(|single| of_singles.hold_mean(*single, 1));
     result.conformity = if all_hold { Conformity::Pass } else { Conformity::Fail };
     result.share_used = limits.share_used(characteristic.value());
     result.worst_single_share = characteristic
         .singles
         .iter()
-        .filter_map(|single| limits.share_used(to_f64(*single)))
+        .filter_map(|single| of_singles.share_used(to_f64(*single)))
         .max_by(|a, b| a.abs().total_cmp(&b.abs()));
     result.capability_index =
         limits.width().filter(|_| expanded > 0.0).map(|width| to_f64(width) / (2.0 * expanded));
@@ -222,6 +226,7 @@ mod tests {
             singles: singles.iter().map(|text| text.parse().unwrap()).collect(),
             reference_value: None,
             limits: Some(ToleranceLimits::symmetric(limit.parse().unwrap())),
+            single_limits: None,
             reference_standard_uncertainty: 0.15,
             reading_standard_uncertainty: 0.2,
             indicative: false,
@@ -247,6 +252,17 @@ mod tests {
         #[case] expected: Conformity,
     ) {
         assert_eq!(judge_conformity(&characteristic(singles, limit), None).conformity, expected);
+    }
+
+    /// Wider limits for single readings than for the mean: each is held against its own.
+    #[rstest]
+    #[case(&["25", "-25"], Conformity::Pass)]
+    #[case(&["31", "-31"], Conformity::Fail)]
+    #[case(&["25", "25"], Conformity::Fail)]
+    fn singles_have_limits_of_their_own(#[case] singles: &[&str], #[case] expected: Conformity) {
+        let mut both = characteristic(singles, "20");
+        both.single_limits = Some(ToleranceLimits::symmetric(Decimal::from(30)));
+        assert_eq!(judge_conformity(&both, None).conformity, expected);
     }
 
     #[test]

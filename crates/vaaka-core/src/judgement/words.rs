@@ -2,7 +2,10 @@
 
 use jiff::tz::TimeZone;
 
-use super::{AdjustmentAdvice, Characteristic, ConformityResult, NextAction, Reason, RepeatState};
+use super::{
+    AdjustmentAdvice, Characteristic, ConformityResult, NextAction, Reason, RepeatState,
+    ToleranceLimits,
+};
 use crate::chart::{Criterion, Firing, Side, SigmaSource};
 use crate::history::Drift;
 use crate::quantity::{decimals_for, show_decimal, show_float, show_signed, show_signed_float};
@@ -16,12 +19,12 @@ pub fn action_sentence(action: NextAction) -> &'static str {
     match action {
         NextAction::Use => "Use it. Adjust nothing.",
         NextAction::UseAndFindCause => {
-            "Use it, and adjust nothing. Look for the cause: is it level, clean and free on all sides, \
-             are cable and feet firm, was it moved? Note what you find; check it again next shift."
+            "Use it, and adjust nothing. Look for the cause: is it clean, firm and set up as always, \
+             was it moved, knocked or repaired? Note what you find; check it again next shift."
         }
         NextAction::RepeatOnce => {
-            "Take it out of use now. Clean it, see that it is level and free, let it settle, then \
-             repeat the check once. Both runs stay on record."
+            "Take it out of use now. Clean it, see that it stands and is set up as it should, let it \
+             settle, then repeat the check once. Both runs stay on record."
         }
         NextAction::Hold => {
             "Keep it out of use and tell your lead. Do not adjust before the lead has decided; \
@@ -186,9 +189,9 @@ fn repeat_sentence(state: RepeatState) -> &'static str {
     }
 }
 
-fn limit_text(characteristic: &Characteristic) -> String {
+fn limit_text(characteristic: &Characteristic, limits: Option<ToleranceLimits>) -> String {
     let decimals = characteristic.decimals;
-    match characteristic.limits.map(|limits| (limits.lower, limits.upper)) {
+    match limits.map(|limits| (limits.lower, limits.upper)) {
         Some((Some(lower), Some(upper))) if lower == -upper => {
             format!("±{}", show_decimal(upper, decimals.max(upper.normalize().scale())))
         }
@@ -206,7 +209,7 @@ fn against((characteristic, result): &(Characteristic, ConformityResult)) -> Str
     format!(
         "{} {unit} against {} {unit} (U = {} {unit}, k = {})",
         show_signed_float(characteristic.value(), characteristic.mean_decimals()),
-        limit_text(characteristic),
+        limit_text(characteristic, characteristic.limits),
         show_float(result.expanded_uncertainty, characteristic.mean_decimals() + 1),
         result.coverage_factor,
     )
@@ -227,7 +230,13 @@ fn singles((characteristic, _): &(Characteristic, ConformityResult)) -> String {
         .iter()
         .map(|single| show_signed(*single, characteristic.decimals))
         .collect();
-    format!("{} {} against {}", list.join(", "), characteristic.unit, limit_text(characteristic))
+    let limits = characteristic.single_limits.or(characteristic.limits);
+    format!(
+        "{} {} against {}",
+        list.join(", "),
+        characteristic.unit,
+        limit_text(characteristic, limits)
+    )
 }
 
 fn advice_sentence(

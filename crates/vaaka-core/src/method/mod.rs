@@ -4,6 +4,7 @@
 //! with stable keys), what a redone step voids, and the computation at the end. A new family is
 //! one module here and a line in [`by_key`].
 
+pub mod gauge;
 mod plan;
 mod run;
 mod scene;
@@ -11,7 +12,9 @@ mod step;
 pub mod weighing;
 
 pub use plan::{Place, PlanPoint, PlanSpec, Purpose, Travel};
-pub use run::{Entry, EntryError, EntryValue, Proposal, RunState, accept};
+pub use run::{
+    Entry, EntryError, EntryValue, Proposal, RunState, accept, condition_words, duration_words,
+};
 pub use scene::{Primitive, Scene, SpotState};
 pub use step::{Input, Step, StepKey};
 
@@ -27,6 +30,9 @@ pub trait Method: Send + Sync {
 
     /// Version of the computation, stored with every result.
     fn version(&self) -> i32;
+
+    /// Edition of the tables that the computation rests on, stored with every result.
+    fn table_edition(&self) -> &'static str;
 
     /// The whole way under this plan, in working order. Depends on the plan alone here; the
     /// entries decide only which step is next.
@@ -80,6 +86,7 @@ pub enum MethodError {
 pub fn by_key(key: &str) -> Result<&'static dyn Method, MethodError> {
     match key {
         weighing::KEY => Ok(&weighing::Weighing),
+        gauge::KEY => Ok(&gauge::Gauge),
         other => Err(MethodError::Unknown { key: other.to_owned() }),
     }
 }

@@ -1,5 +1,6 @@
 //! The state of a run: what has been kept, what is next, and what may be kept.
 
+use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
@@ -18,6 +19,25 @@ pub enum EntryValue {
         /// As read from it.
         tag: String,
     },
+    /// What the instrument shows for a setting; it was the one wanted.
+    Setting {
+        /// As read.
+        shown: String,
+    },
+    /// A condition, within its limits.
+    Condition {
+        /// The value, digits as typed.
+        value: Decimal,
+    },
+    /// A wait began.
+    WaitStarted {
+        /// Not over before this.
+        ready_at: Timestamp,
+        /// What depends on it must be kept by then.
+        latest_at: Option<Timestamp>,
+    },
+    /// A wait was long enough.
+    WaitOver,
     /// A reading of the display.
     Reading {
         /// Indication, digits as typed.
@@ -36,6 +56,8 @@ pub struct Entry {
     pub step: StepKey,
     /// Which of the step's entries, from 1.
     pub repeat: u32,
+    /// When it was read.
+    pub at: Timestamp,
     /// What was kept.
     pub value: EntryValue,
 }
@@ -59,9 +81,18 @@ impl RunState {
         self.of_step(step)
             .filter_map(|entry| match &entry.value {
                 EntryValue::Reading { indication, added, .. } => Some((*indication, *added)),
-                EntryValue::Confirmed | EntryValue::Tag { .. } => None,
+                _ => None,
             })
             .collect()
+    }
+
+    /// The wait that a step began, if it stands: when it is ready and when it is too late.
+    #[must_use]
+    pub fn wait(&self, start: &StepKey) -> Option<(Timestamp, Option<Timestamp>)> {
+        self.of_step(start).find_map(|entry| match entry.value {
+            EntryValue::WaitStarted { ready_at, latest_at } => Some((ready_at, latest_at)),
+            _ => None,
+        })
     }
 
     /// The first step of the way that still needs entries, and which repeat is next.
@@ -85,6 +116,23 @@ pub struct Proposal {
     pub ticked: usize,
     /// True when the guard's question was answered with yes.
     pub confirm_far: bool,
+}
+
+/// "40 s", "12 min", "1 h 5 min": a time to wait, rounded up so that nobody comes too early.
+#[must_use]
+pub fn duration_words(duration: SignedDuration) -> String {
+    let seconds = duration.as_secs() + i64::from(duration.subsec_nanos() > 0);
+    match seconds {
+        ..=90 => format!("{} s", seconds.max(0)),
+        91..=5_400 => format!("{} min", (seconds + 59) / 60),
+        _ => {
+            let minutes = (seconds + 59) / 60;
+            match minutes % 60 {
+                0 => format!("{} h", minutes / 60),
+                rest => format!("{} h {rest} min", minutes / 60),
+            }
+        }
+    }
 }
 
 /// Why an entry is not kept. The words say what to do.
@@ -160,6 +208,56 @@ pub enum EntryError {
         /// Tag wanted.
         expected: String,
     },
+    /// The instrument shows another setting: a right number from a wrong set-up means nothing.
+    #[error(
+        "The check stops here: {name} must be {expected}, and “{typed}” was typed. Set it right and look again; readings of a wrong set-up mean nothing. If it cannot be set, void the check."
+    )]
+    WrongSetting {
+        /// The setting.
+        name: String,
+        /// As typed.
+        typed: String,
+        /// Wanted.
+        expected: String,
+    },
+    /// Nothing typed for a setting.
+    #[error("Read {name} on the instrument and type what it shows.")]
+    NoSetting {
+        /// The setting.
+        name: String,
+    },
+    /// A condition does not hold.
+    #[error("{name} is {shown} {unit}; {wanted} is needed. {advice}")]
+    ConditionOutside {
+        /// The condition.
+        name: String,
+        /// As typed.
+        shown: String,
+        /// Its unit.
+        unit: String,
+        /// "18 to 24 °C", "at most 60 %".
+        wanted: String,
+        /// What to do.
+        advice: String,
+    },
+    /// Before the shortest wait is over.
+    #[error("Too early by {left}: {what}. Nothing is kept; it is ready at the time shown.")]
+    TooEarly {
+        /// Time left.
+        left: String,
+        /// What is waited for.
+        what: String,
+    },
+    /// After the longest time.
+    #[error(
+        "Too late by {past}: {what} may not take longer. Start that wait again with fresh material; what was read since then does not count."
+    )]
+    TooLate {
+        /// Time past.
+        past: String,
+        /// What had a longest time.
+        what: String,
+    },
     /// Not every sentence is ticked.
     #[error("Tick each line when it is done: {ticked} of {required} are.")]
     NotAllTicked {
@@ -182,13 +280,26 @@ impl EntryError {
     pub fn is_about_added(&self) -> bool {
         matches!(self, Self::Added(_) | Self::AddedOutOfRange { .. })
     }
+
+    /// True when a wait must be started again.
+    #[must_use]
+    pub fn is_too_late(&self) -> bool {
+        matches!(self, Self::TooLate { .. })
+    }
 }
 
-/// Turns what was typed into an entry, or says why it is not kept.
+/// Turns what was typed into an entry, or says why it is not kept. The time is the server's:
+/// `run` holds what was kept before, `now` is when this was read.
 ///
 /// # Errors
 /// [`EntryError`], each with words for the field.
-pub fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+pub fn accept(
+    step: &Step,
+    proposal: &Proposal,
+    run: &RunState,
+    now: Timestamp,
+) -> Result<EntryValue, EntryError> {
+    in_time(step, run, now)?;
     match &step.input {
         Input::Confirm { sentences, .. } => {
             if proposal.ticked < sentences.len() {
@@ -200,45 +311,146 @@ pub fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError
             Ok(EntryValue::Confirmed)
         }
         Input::Tag { expected } => accept_tag(expected, &proposal.typed),
-        Input::Reading { unit, resolution, expected, guard, guard_question, with_added } => {
-            let typed = TypedDecimal::parse(&proposal.typed)?;
-            let near = |value: Decimal| (value - *expected).abs() <= *guard;
-            let decimals = crate::quantity::decimals_of(*resolution);
-            if let Some(thousands) = typed.if_thousands
-                && !near(typed.value)
-                && near(thousands)
-            {
-                return Err(EntryError::Thousands {
-                    as_decimal: show_decimal(typed.value, typed.value.scale()),
-                    as_thousands: show_decimal(thousands, 0),
-                    typed: typed.text,
-                    unit: *unit,
-                });
-            }
-            if !(typed.value % *resolution).is_zero() {
-                return Err(EntryError::NotAStep {
-                    step: show_decimal(*resolution, decimals),
-                    shown: show_decimal(typed.value, typed.value.scale()),
-                    unit: *unit,
-                });
-            }
-            let far = !near(typed.value);
-            if far && !proposal.confirm_far {
-                return Err(EntryError::Far {
-                    question: guard_question.clone(),
-                    shown: show_decimal(typed.value, typed.value.scale()),
-                    expected: show_decimal(*expected, decimals),
-                    unit: *unit,
-                });
-            }
-            let added = if *with_added {
-                Some(accept_added(&proposal.added, *resolution, *unit)?)
-            } else {
-                None
-            };
-            Ok(EntryValue::Reading { indication: typed.value, added, far_confirmed: far })
+        Input::Setting { name, expected } => accept_setting(name, expected, &proposal.typed),
+        Input::Condition { .. } => accept_condition(&step.input, &proposal.typed),
+        Input::WaitStart { minimum_seconds, maximum_seconds, .. } => {
+            let after = |seconds: u32| now + SignedDuration::from_secs(i64::from(seconds));
+            Ok(EntryValue::WaitStarted {
+                ready_at: after(*minimum_seconds),
+                latest_at: maximum_seconds.map(after),
+            })
+        }
+        Input::WaitOver { .. } => Ok(EntryValue::WaitOver),
+        Input::Reading { .. } => accept_reading(&step.input, proposal),
+    }
+}
+
+/// Waits and pauses: too early is refused, and so is too late.
+fn in_time(step: &Step, run: &RunState, now: Timestamp) -> Result<(), EntryError> {
+    let early = |ready: Timestamp, what: &str| EntryError::TooEarly {
+        left: duration_words(ready.duration_since(now)),
+        what: what.to_owned(),
+    };
+    if step.pause_seconds > 0
+        && let Some(last) = run.of_step(&step.key).map(|entry| entry.at).max()
+    {
+        let ready = last + SignedDuration::from_secs(i64::from(step.pause_seconds));
+        if now < ready {
+            let pause = duration_words(SignedDuration::from_secs(i64::from(step.pause_seconds)));
+            return Err(early(ready, &format!("{pause} lie between two readings")));
         }
     }
+    let start = match &step.input {
+        Input::WaitOver { start } => Some(start),
+        _ => step.within.as_ref(),
+    };
+    let Some((ready, latest)) = start.and_then(|start| run.wait(start)) else {
+        return Ok(());
+    };
+    if matches!(step.input, Input::WaitOver { .. }) && now < ready {
+        return Err(early(ready, &step.title.to_lowercase()));
+    }
+    match latest {
+        Some(latest) if now > latest => Err(EntryError::TooLate {
+            past: duration_words(now.duration_since(latest)),
+            what: step.title.to_lowercase(),
+        }),
+        _ => Ok(()),
+    }
+}
+
+fn accept_setting(name: &str, expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
+    let typed = typed.trim();
+    if typed.is_empty() {
+        return Err(EntryError::NoSetting { name: name.to_owned() });
+    }
+    // "2,50" is 2.5; words differ in case and spaces only.
+    let number = |text: &str| TypedDecimal::parse(text).ok().map(|typed| typed.value);
+    let plain = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
+    let same = match (number(typed), number(expected)) {
+        (Some(typed), Some(expected)) => typed == expected,
+        _ => plain(typed) == plain(expected),
+    };
+    if same {
+        Ok(EntryValue::Setting { shown: typed.to_owned() })
+    } else {
+        Err(EntryError::WrongSetting {
+            name: name.to_owned(),
+            typed: typed.to_owned(),
+            expected: expected.to_owned(),
+        })
+    }
+}
+
+/// "18 to 24 °C", "at most 60 %": the limits of a condition in words.
+#[must_use]
+pub fn condition_words(lower: Option<Decimal>, upper: Option<Decimal>, unit: &str) -> String {
+    let show = |value: Decimal| show_decimal(value, value.scale());
+    match (lower, upper) {
+        (Some(lower), Some(upper)) => format!("{} to {} {unit}", show(lower), show(upper)),
+        (Some(lower), None) => format!("at least {} {unit}", show(lower)),
+        (None, Some(upper)) => format!("at most {} {unit}", show(upper)),
+        (None, None) => "any value".to_owned(),
+    }
+}
+
+fn accept_condition(input: &Input, typed: &str) -> Result<EntryValue, EntryError> {
+    let Input::Condition { name, unit, lower, upper, advice } = input else {
+        return Ok(EntryValue::Confirmed);
+    };
+    let value = TypedDecimal::parse(typed)?.value;
+    let holds =
+        lower.is_none_or(|lower| value >= lower) && upper.is_none_or(|upper| value <= upper);
+    if holds {
+        return Ok(EntryValue::Condition { value });
+    }
+    Err(EntryError::ConditionOutside {
+        name: name.clone(),
+        shown: show_decimal(value, value.scale()),
+        unit: unit.clone(),
+        wanted: condition_words(*lower, *upper, unit),
+        advice: advice.clone(),
+    })
+}
+
+fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+    let Input::Reading { unit, resolution, expected, guard, guard_question, with_added } = input
+    else {
+        return Ok(EntryValue::Confirmed);
+    };
+    let typed = TypedDecimal::parse(&proposal.typed)?;
+    let near = |value: Decimal| (value - *expected).abs() <= *guard;
+    let decimals = crate::quantity::decimals_of(*resolution);
+    if let Some(thousands) = typed.if_thousands
+        && !near(typed.value)
+        && near(thousands)
+    {
+        return Err(EntryError::Thousands {
+            as_decimal: show_decimal(typed.value, typed.value.scale()),
+            as_thousands: show_decimal(thousands, 0),
+            typed: typed.text,
+            unit: *unit,
+        });
+    }
+    if !(typed.value % *resolution).is_zero() {
+        return Err(EntryError::NotAStep {
+            step: show_decimal(*resolution, decimals),
+            shown: show_decimal(typed.value, typed.value.scale()),
+            unit: *unit,
+        });
+    }
+    let far = !near(typed.value);
+    if far && !proposal.confirm_far {
+        return Err(EntryError::Far {
+            question: guard_question.clone(),
+            shown: show_decimal(typed.value, typed.value.scale()),
+            expected: show_decimal(*expected, decimals),
+            unit: *unit,
+        });
+    }
+    let added =
+        if *with_added { Some(accept_added(&proposal.added, *resolution, *unit)?) } else { None };
+    Ok(EntryValue::Reading { indication: typed.value, added, far_confirmed: far })
 }
 
 fn accept_tag(expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
@@ -276,26 +488,23 @@ mod tests {
     use rstest::rstest;
 
     fn reading_step(with_added: bool) -> Step {
-        Step {
-            key: "load-1".into(),
-            title: "20 kg".into(),
-            instruction: String::new(),
-            detail: String::new(),
-            input: Input::Reading {
-                unit: Unit::Kilogram,
-                resolution: "0.001".parse().unwrap(),
-                expected: "20.000".parse().unwrap(),
-                guard: "0.2".parse().unwrap(),
-                guard_question: "Is the 20 kg on the pan?".into(),
-                with_added,
-            },
-            repeats: 1,
-            reference_value: None,
-            tolerance: None,
-            charted_as: None,
-            scene: None,
-            voids: vec![],
-        }
+        let input = Input::Reading {
+            unit: Unit::Kilogram,
+            resolution: "0.001".parse().unwrap(),
+            expected: "20.000".parse().unwrap(),
+            guard: "0.2".parse().unwrap(),
+            guard_question: "Is the 20 kg on the pan?".into(),
+            with_added,
+        };
+        Step::plain("load-1", "20 kg".into(), String::new(), input)
+    }
+
+    fn at(seconds: i64) -> Timestamp {
+        Timestamp::from_second(1_760_000_000 + seconds).unwrap()
+    }
+
+    fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+        super::accept(step, proposal, &RunState::default(), at(0))
     }
 
     fn typed(text: &str) -> Proposal {
@@ -367,5 +576,113 @@ mod tests {
     #[case("", false)]
     fn tags_forgive_case_and_hyphen_only(#[case] text: &str, #[case] fits: bool) {
         assert_eq!(accept_tag("M1-B", text).is_ok(), fits);
+    }
+
+    fn setting_step() -> Step {
+        let input =
+            Input::Setting { name: "the material curve".into(), expected: "Glass 2".into() };
+        Step::plain("setting-1", "Curve".into(), String::new(), input)
+    }
+
+    #[rstest]
+    #[case("Glass 2", "glass2", true)]
+    #[case("Glass 2", "Glass 3", false)]
+    #[case("Glass 2", "", false)]
+    #[case("2.5", "2,50", true)]
+    #[case("2.5", "25", false)]
+    fn a_wrong_setting_stops_the_check(
+        #[case] expected: &str,
+        #[case] text: &str,
+        #[case] fits: bool,
+    ) {
+        let mut step = setting_step();
+        step.input = Input::Setting { name: "it".into(), expected: expected.into() };
+        assert_eq!(accept(&step, &typed(text)).is_ok(), fits);
+    }
+
+    #[rstest]
+    #[case("20.0", true)]
+    #[case("18", true)]
+    #[case("24,0", true)]
+    #[case("24.1", false)]
+    #[case("warm", false)]
+    fn a_condition_holds_or_says_what_to_do(#[case] text: &str, #[case] holds: bool) {
+        let input = Input::Condition {
+            name: "Room temperature".into(),
+            unit: "°C".into(),
+            lower: Some(Decimal::from(18)),
+            upper: Some(Decimal::from(24)),
+            advice: "Wait until it is.".into(),
+        };
+        let step = Step::plain("room", "Room".into(), String::new(), input);
+        let result = accept(&step, &typed(text));
+        assert_eq!(result.is_ok(), holds);
+        if let Err(error @ EntryError::ConditionOutside { .. }) = result {
+            assert_eq!(
+                error.to_string(),
+                "Room temperature is 24.1 °C; 18 to 24 °C is needed. Wait until it is."
+            );
+        }
+    }
+
+    fn wait_steps() -> (Step, Step, Step) {
+        let start = Step::plain(
+            "soak",
+            "Soak".into(),
+            String::new(),
+            Input::WaitStart {
+                what: "soak".into(),
+                minimum_seconds: 600,
+                maximum_seconds: Some(900),
+            },
+        );
+        let over = Step::plain(
+            "soak-over",
+            "Soak".into(),
+            String::new(),
+            Input::WaitOver { start: "soak".into() },
+        );
+        let mut reading = reading_step(false);
+        reading.within = Some("soak".into());
+        reading.pause_seconds = 30;
+        (start, over, reading)
+    }
+
+    fn keep(run: &mut RunState, step: &Step, when: i64) -> Result<(), EntryError> {
+        let value = super::accept(step, &typed("20.000"), run, at(when))?;
+        let repeat = 1 + u32::try_from(run.of_step(&step.key).count()).unwrap();
+        run.entries.push(Entry { step: step.key.clone(), repeat, at: at(when), value });
+        Ok(())
+    }
+
+    #[test]
+    fn a_wait_is_neither_cut_short_nor_overrun() {
+        let (start, over, reading) = wait_steps();
+        let mut run = RunState::default();
+        keep(&mut run, &start, 0).unwrap();
+        let early = keep(&mut run, &over, 599).unwrap_err();
+        assert!(early.to_string().starts_with("Too early by 1 s: soak"), "{early}");
+        keep(&mut run, &over, 600).unwrap();
+        keep(&mut run, &reading, 610).unwrap();
+        let pause = keep(&mut run, &reading, 639).unwrap_err();
+        assert!(pause.to_string().contains("30 s lie between"), "{pause}");
+        keep(&mut run, &reading, 640).unwrap();
+        keep(&mut run, &reading, 900).unwrap();
+        let late = keep(&mut run, &reading, 931).unwrap_err();
+        assert!(late.is_too_late(), "{late}");
+        assert!(late.to_string().starts_with("Too late by 31 s"), "{late}");
+        assert!(!late.may_confirm(), "no confirming makes old material fresh");
+    }
+
+    #[rstest]
+    #[case(0, "0 s")]
+    #[case(90, "90 s")]
+    #[case(91, "2 min")]
+    #[case(3_600, "60 min")]
+    #[case(5_460, "1 h 31 min")]
+    #[case(7_200, "2 h")]
+    #[case(-5, "0 s")]
+    fn times_are_rounded_up(#[case] seconds: i64, #[case] words: &str) {
+        assert_eq!(duration_words(SignedDuration::from_secs(seconds)), words);
     }
 }

@@ -10,6 +10,10 @@ pub enum SpotState {
     Active,
     /// A place, not meant now.
     Idle,
+    /// A point of a course, behind us.
+    Done,
+    /// A point of a course, where we are.
+    Here,
 }
 
 /// One thing in a drawing.
@@ -62,6 +66,22 @@ pub enum Primitive {
         height: f64,
         /// What is engraved on it.
         label: String,
+    },
+    /// A line, for a course or an axis.
+    Line {
+        /// Start.
+        from: (f64, f64),
+        /// End.
+        to: (f64, f64),
+    },
+    /// A value in large digits.
+    Heading {
+        /// Middle.
+        x: f64,
+        /// Base line.
+        y: f64,
+        /// The words.
+        text: String,
     },
     /// A few words.
     Note {

@@ -40,6 +40,40 @@ pub enum Input {
         /// The tag that the plan wants.
         expected: String,
     },
+    /// A setting of the instrument, read from it and typed; a mismatch stops the check here.
+    Setting {
+        /// What it is called.
+        name: String,
+        /// What the instrument must show.
+        expected: String,
+    },
+    /// A condition that must hold before anything is measured.
+    Condition {
+        /// What it is called.
+        name: String,
+        /// Symbol of its unit.
+        unit: String,
+        /// Least value that will do.
+        lower: Option<Decimal>,
+        /// Greatest value that will do.
+        upper: Option<Decimal>,
+        /// What to do when it does not hold.
+        advice: String,
+    },
+    /// A wait begins; the server keeps the time.
+    WaitStart {
+        /// What is waited for.
+        what: String,
+        /// Shortest wait.
+        minimum_seconds: u32,
+        /// Longest time from the start until the last thing that depends on it.
+        maximum_seconds: Option<u32>,
+    },
+    /// A wait is over, not before its shortest time.
+    WaitOver {
+        /// The step that began it.
+        start: StepKey,
+    },
     /// A number from the display.
     Reading {
         /// Unit of the display.
@@ -78,6 +112,10 @@ pub struct Step {
     pub tolerance: Option<Decimal>,
     /// Key of the charted characteristic that this step's readings make, for the beam under it.
     pub charted_as: Option<String>,
+    /// Shortest time between two entries of this step, in seconds.
+    pub pause_seconds: u32,
+    /// The wait within whose longest time each entry of this step must be kept.
+    pub within: Option<StepKey>,
     /// Where to put what.
     pub scene: Option<Scene>,
     /// Steps that must be redone when this one is.
@@ -85,6 +123,50 @@ pub struct Step {
 }
 
 impl Step {
+    /// A step that is done once, without reference, drawing or consequences.
+    #[must_use]
+    pub fn plain(key: &str, title: String, instruction: String, input: Input) -> Self {
+        Self {
+            key: key.into(),
+            title,
+            instruction,
+            detail: String::new(),
+            input,
+            repeats: 1,
+            reference_value: None,
+            tolerance: None,
+            charted_as: None,
+            pause_seconds: 0,
+            within: None,
+            scene: None,
+            voids: vec![],
+        }
+    }
+
+    /// Sentences to tick off, one by one; cautions are drawn as such.
+    #[must_use]
+    pub fn confirm(
+        key: &str,
+        title: &str,
+        instruction: &str,
+        sentences: &[String],
+        caution: bool,
+    ) -> Self {
+        Self {
+            detail: if caution {
+                "Follow your local rules and the maker's instructions; licensed work stays with licensed people.".into()
+            } else {
+                "Tick each line when it is done.".into()
+            },
+            ..Self::plain(
+                key,
+                title.into(),
+                instruction.into(),
+                Input::Confirm { sentences: sentences.to_vec(), caution },
+            )
+        }
+    }
+
     /// Error of a single reading as shown, before the zero is taken off: I − L, or with added
     /// weights I + d/2 − ΔL − L. `None` where nothing is put on or no reading is asked for.
     #[must_use]

@@ -6,7 +6,7 @@ mod unit;
 
 pub use show::{MINUS, decimals_for, show_decimal, show_float, show_signed, show_signed_float};
 pub use typed::{MAX_DECIMALS, MAX_DIGITS, TypedDecimal, TypedDecimalError};
-pub use unit::{Unit, UnitError};
+pub use unit::{Dimension, Unit, UnitError};
 
 use rust_decimal::Decimal;
 

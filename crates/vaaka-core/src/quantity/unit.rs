@@ -7,6 +7,19 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+/// What a unit measures.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum Dimension {
+    /// Mass.
+    Mass,
+    /// Pressure.
+    Pressure,
+    /// Length.
+    Length,
+    /// Temperature on the Celsius scale; its errors are differences in the same unit.
+    Temperature,
+}
+
 /// A unit that an instrument shows or a certificate states.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Serialize, Deserialize)]
 pub enum Unit {
@@ -19,40 +32,107 @@ pub enum Unit {
     /// Kilogram.
     #[serde(rename = "kg")]
     Kilogram,
+    /// Pascal.
+    #[serde(rename = "Pa")]
+    Pascal,
+    /// Millibar, 100 Pa.
+    #[serde(rename = "mbar")]
+    Millibar,
+    /// Kilopascal.
+    #[serde(rename = "kPa")]
+    Kilopascal,
+    /// Bar, 100 kPa.
+    #[serde(rename = "bar")]
+    Bar,
+    /// Megapascal.
+    #[serde(rename = "MPa")]
+    Megapascal,
+    /// Micrometre.
+    #[serde(rename = "µm")]
+    Micrometre,
+    /// Millimetre.
+    #[serde(rename = "mm")]
+    Millimetre,
+    /// Metre.
+    #[serde(rename = "m")]
+    Metre,
+    /// Degree Celsius.
+    #[serde(rename = "°C")]
+    DegreeCelsius,
 }
 
-/// The text names no unit that Vaaka knows.
+/// A unit does not fit.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
-#[error("“{text}” is not a unit known here")]
-pub struct UnitError {
-    /// The text that was given.
-    pub text: String,
+pub enum UnitError {
+    /// The text names no unit that Vaaka knows.
+    #[error("“{text}” is not a unit known here")]
+    Unknown {
+        /// The text that was given.
+        text: String,
+    },
+    /// The two units measure different things.
+    #[error("{from} cannot be turned into {to}")]
+    Dimension {
+        /// Unit of the value.
+        from: Unit,
+        /// Unit asked for.
+        to: Unit,
+    },
 }
 
 impl Unit {
-    /// The symbol of the unit (ISO 80000, SI brochure).
+    /// All units, in the order in which a list offers them.
+    pub const ALL: [Self; 12] = [
+        Self::Milligram,
+        Self::Gram,
+        Self::Kilogram,
+        Self::Pascal,
+        Self::Millibar,
+        Self::Kilopascal,
+        Self::Bar,
+        Self::Megapascal,
+        Self::Micrometre,
+        Self::Millimetre,
+        Self::Metre,
+        Self::DegreeCelsius,
+    ];
+
+    /// Symbol (ISO 80000, SI brochure), dimension, and power of ten against the dimension's base.
+    fn facts(self) -> (&'static str, Dimension, i32) {
+        match self {
+            Self::Milligram => ("mg", Dimension::Mass, -3),
+            Self::Gram => ("g", Dimension::Mass, 0),
+            Self::Kilogram => ("kg", Dimension::Mass, 3),
+            Self::Pascal => ("Pa", Dimension::Pressure, 0),
+            Self::Millibar => ("mbar", Dimension::Pressure, 2),
+            Self::Kilopascal => ("kPa", Dimension::Pressure, 3),
+            Self::Bar => ("bar", Dimension::Pressure, 5),
+            Self::Megapascal => ("MPa", Dimension::Pressure, 6),
+            Self::Micrometre => ("µm", Dimension::Length, -6),
+            Self::Millimetre => ("mm", Dimension::Length, -3),
+            Self::Metre => ("m", Dimension::Length, 0),
+            Self::DegreeCelsius => ("°C", Dimension::Temperature, 0),
+        }
+    }
+
+    /// The symbol of the unit.
     #[must_use]
     pub fn symbol(self) -> &'static str {
-        match self {
-            Self::Milligram => "mg",
-            Self::Gram => "g",
-            Self::Kilogram => "kg",
-        }
+        self.facts().0
     }
 
-    /// Power of ten against the gram.
-    fn power(self) -> i32 {
-        match self {
-            Self::Milligram => -3,
-            Self::Gram => 0,
-            Self::Kilogram => 3,
-        }
+    /// What it measures.
+    #[must_use]
+    pub fn dimension(self) -> Dimension {
+        self.facts().1
     }
 
-    /// Converts a value exactly: only the decimal point moves.
+    /// Converts a value exactly, for units that are known to measure the same thing: only the
+    /// decimal point moves. Where they may differ, [`Self::try_convert`] says so.
     #[must_use]
     pub fn convert(self, value: Decimal, to: Self) -> Decimal {
-        let shift = self.power() - to.power();
+        debug_assert_eq!(self.dimension(), to.dimension());
+        let shift = self.facts().2 - to.facts().2;
         let ten = Decimal::TEN;
         let mut result = value;
         for _ in 0..shift.unsigned_abs() {
@@ -61,13 +141,30 @@ impl Unit {
         result
     }
 
-    /// The unit in which an error of this instrument reads as a plain number, and the factor
-    /// to it: the errors of a scale that shows kilograms are spoken of in grams.
+    /// Converts a value exactly.
+    ///
+    /// # Errors
+    /// [`UnitError::Dimension`] when the units measure different things.
+    pub fn try_convert(self, value: Decimal, to: Self) -> Result<Decimal, UnitError> {
+        if self.dimension() == to.dimension() {
+            Ok(self.convert(value, to))
+        } else {
+            Err(UnitError::Dimension { from: self, to })
+        }
+    }
+
+    /// The unit in which an error of this instrument reads as a plain number: the errors of a
+    /// scale that shows kilograms are spoken of in grams, those of a micrometer in micrometres.
     #[must_use]
     pub fn error_unit(self, resolution: Decimal) -> Self {
+        let fine = resolution < Decimal::ONE;
         match self {
-            Self::Kilogram if resolution < Decimal::ONE => Self::Gram,
+            Self::Kilogram if fine => Self::Gram,
             Self::Gram if resolution < Decimal::new(1, 2) => Self::Milligram,
+            Self::Millimetre if fine => Self::Micrometre,
+            Self::Metre if fine => Self::Millimetre,
+            Self::Bar if fine => Self::Millibar,
+            Self::Megapascal if fine => Self::Kilopascal,
             other => other,
         }
     }
@@ -83,10 +180,10 @@ impl FromStr for Unit {
     type Err = UnitError;
 
     fn from_str(text: &str) -> Result<Self, Self::Err> {
-        [Self::Milligram, Self::Gram, Self::Kilogram]
+        Self::ALL
             .into_iter()
             .find(|unit| unit.symbol() == text)
-            .ok_or_else(|| UnitError { text: text.to_owned() })
+            .ok_or_else(|| UnitError::Unknown { text: text.to_owned() })
     }
 }
 
@@ -100,6 +197,10 @@ mod tests {
     #[case("0.0108", Unit::Kilogram, Unit::Gram, "10.8")]
     #[case("-0.35", Unit::Gram, Unit::Milligram, "-350")]
     #[case("1", Unit::Milligram, Unit::Kilogram, "0.000001")]
+    #[case("1", Unit::Bar, Unit::Kilopascal, "100")]
+    #[case("1013.25", Unit::Millibar, Unit::Pascal, "101325")]
+    #[case("0.6", Unit::Megapascal, Unit::Bar, "6.0")]
+    #[case("0.004", Unit::Millimetre, Unit::Micrometre, "4")]
     fn conversion_moves_the_point(
         #[case] value: &str,
         #[case] from: Unit,
@@ -108,14 +209,20 @@ mod tests {
     ) {
         let value: Decimal = value.parse().unwrap();
         let expected: Decimal = expected.parse().unwrap();
-        assert_eq!(from.convert(value, to), expected);
+        assert_eq!(from.try_convert(value, to), Ok(expected));
         assert_eq!(to.convert(from.convert(value, to), from), value, "and back");
     }
 
     #[test]
-    fn symbols_read_back() {
-        for unit in [Unit::Milligram, Unit::Gram, Unit::Kilogram] {
-            assert_eq!(unit.symbol().parse(), Ok(unit));
+    fn every_pair_converts_or_says_why_not() {
+        for from in Unit::ALL {
+            assert_eq!(from.symbol().parse(), Ok(from));
+            for to in Unit::ALL {
+                let result = from.try_convert(Decimal::ONE, to);
+                assert_eq!(result.is_ok(), from.dimension() == to.dimension(), "{from} {to}");
+            }
+            let fine = from.error_unit(Decimal::new(1, 3));
+            assert_eq!(fine.dimension(), from.dimension());
         }
         assert!("stone".parse::<Unit>().is_err());
     }

@@ -5,7 +5,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::quantity::{Unit, to_f64};
+use crate::quantity::{Unit, UnitError, to_f64};
 
 /// The certified value of one piece of a standard, as its certificate states it.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -55,6 +55,9 @@ pub enum StandardError {
         /// The piece.
         tag: String,
     },
+    /// Its values are in a unit that the instrument does not measure.
+    #[error(transparent)]
+    Unit(#[from] UnitError),
     /// The validity of its certificate ended.
     #[error("{tag}: certificate {certificate} ended on {ended}")]
     OutOfDate {
@@ -81,11 +84,11 @@ pub enum StandardError {
 /// references, their uncertainties are taken as fully correlated and add linearly.
 ///
 /// # Errors
-/// As [`CertifiedPiece::standard_uncertainty`].
+/// As [`CertifiedPiece::standard_uncertainty`]; [`StandardError::Unit`] for another quantity.
 pub fn combine(pieces: &[CertifiedPiece], unit: Unit) -> Result<CombinedReference, StandardError> {
     let mut sum = CombinedReference { reference_value: Decimal::ZERO, standard_uncertainty: 0.0 };
     for piece in pieces {
-        sum.reference_value += piece.unit.convert(piece.certified_value, unit);
+        sum.reference_value += piece.unit.try_convert(piece.certified_value, unit)?;
         let scale = to_f64(piece.unit.convert(Decimal::ONE, unit));
         sum.standard_uncertainty += piece.standard_uncertainty()? * scale;
     }

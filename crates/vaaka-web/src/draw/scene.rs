@@ -25,12 +25,20 @@ fn draw(svg: &mut Svg, primitive: &Primitive) {
             let class = match state {
                 SpotState::Active => "spot active",
                 SpotState::Idle => "spot idle",
+                SpotState::Done => "spot done",
+                SpotState::Here => "spot active",
             };
             svg.circle(class, (*x, *y), *radius);
             if *state == SpotState::Active {
                 svg.words("spot-label", (*x, *y - 1.0), "middle", label);
                 svg.words("spot-here", (*x, *y + 17.0), "middle", "here");
             }
+        }
+        Primitive::Line { from, to } => {
+            svg.line("course", *from, *to);
+        }
+        Primitive::Heading { x, y, text } => {
+            svg.words("heading", (*x, *y), "middle", text);
         }
         Primitive::Weight { x, bottom, width, height, label } => {
             let top = bottom - height;

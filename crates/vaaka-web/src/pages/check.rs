@@ -239,7 +239,8 @@ pub async fn keep(
         Some(target) => target,
         None => return overtaken(&mut connection, &view, &form).await,
     };
-    let value = match accept(target.step, &form.proposal()) {
+    let now = state.now();
+    let value = match accept(target.step, &form.proposal(), &view.run, now) {
         Ok(value) => value,
         Err(error) => return refuse(&state, &mut connection, &view, &signed, &form, error).await,
     };
@@ -253,7 +254,6 @@ pub async fn keep(
             &view.page(&state, &mut connection, &signed, correct, typed).await?,
         );
     }
-    let now = state.now();
     let reason = form.reason.trim();
     let new = NewEntry {
         check: view.check.id,
@@ -283,10 +283,11 @@ pub async fn keep(
     Ok(Redirect::to(&format!("/checks/{id}")).into_response())
 }
 
-fn unit_of(step: &Step) -> Option<vaaka_core::quantity::Unit> {
+fn unit_of(step: &Step) -> Option<&str> {
     match &step.input {
-        Input::Reading { unit, .. } => Some(*unit),
-        Input::Confirm { .. } | Input::Tag { .. } => None,
+        Input::Reading { unit, .. } => Some(unit.symbol()),
+        Input::Condition { unit, .. } => Some(unit),
+        _ => None,
     }
 }
 
@@ -315,6 +316,7 @@ async fn refuse(
 ) -> Result<Response, WebError> {
     let mut typed = form.as_typed();
     typed.may_confirm = error.may_confirm();
+    typed.too_late = error.is_too_late();
     if error.is_about_added() {
         typed.added_error = Some(error.to_string());
     } else {

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use askama::Template;
-use uuid::Uuid;
+use jiff::Timestamp;
 use vaaka_core::method::{Input, RunState, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
 use vaaka_store::audit::Head;
@@ -13,10 +13,9 @@ use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{Certificate, Check};
 use vaaka_store::{Connection, charts, registers};
 
+use super::check_step::StepView;
 use super::{Here, Shell};
-use crate::draw::{Beam, BeamSize, draw_scene};
 use crate::error::WebError;
-use crate::forms::new_key;
 use crate::session::SignedIn;
 use crate::state::{AppState, Way};
 
@@ -41,6 +40,8 @@ pub struct Typed {
     pub void_error: Option<String>,
     /// Words above the step.
     pub notice: Option<String>,
+    /// Whether a wait must begin again.
+    pub too_late: bool,
     /// Whether the guard's question can be answered with yes.
     pub may_confirm: bool,
 }
@@ -54,18 +55,19 @@ pub struct OpenRun {
     pub entries: Entries,
     /// Version of the check that these entries are.
     pub seen: Option<Head>,
-    way: Arc<Way>,
-    run: RunState,
+    pub(super) way: Arc<Way>,
+    pub(super) run: RunState,
 }
 
 /// What else the page shows.
 #[derive(Debug)]
-struct Surroundings {
-    plan: PlanView,
-    certificate: Certificate,
-    in_force: Option<i32>,
-    here: Here,
-    control: Option<(f64, f64, f64)>,
+pub(super) struct Surroundings {
+    pub plan: PlanView,
+    pub certificate: Certificate,
+    pub in_force: Option<i32>,
+    pub here: Here,
+    pub control: Option<(f64, f64, f64)>,
+    pub now: Timestamp,
 }
 
 /// Which step an entry is for.
@@ -125,7 +127,7 @@ impl OpenRun {
             }
             None => None,
         };
-        let around = Surroundings { plan, certificate, in_force, here, control };
+        let around = Surroundings { plan, certificate, in_force, here, control, now: state.now() };
         Ok(self.fill(&around, signed, correct, typed))
     }
 
@@ -216,106 +218,8 @@ impl OpenRun {
         beads
     }
 
-    fn step_view(&self, around: &Surroundings, target: &Target<'_>, typed: &Typed) -> StepView {
-        let step = target.step;
-        let counted = if step.repeats > 1 {
-            format!("Reading {} of {}.", target.repeat, step.repeats)
-        } else {
-            String::new()
-        };
-        let (kind, sentences, unit, with_added) = match &step.input {
-            Input::Confirm { sentences, caution } => {
-                let sentences = sentences
-                    .iter()
-                    .enumerate()
-                    .map(|(index, text)| {
-                        let name = format!("tick{index}");
-                        let ticked = typed.ticked.contains(&name);
-                        Sentence { name, text: text.clone(), ticked }
-                    })
-                    .collect();
-                let kind = if *caution { "caution" } else { "confirm" };
-                (kind, sentences, String::new(), false)
-            }
-            Input::Tag { .. } => ("tag", vec![], String::new(), false),
-            Input::Reading { unit, with_added, .. } => {
-                ("reading", vec![], unit.symbol().to_owned(), *with_added)
-            }
-        };
-        let (beam, beam_words) = self.step_beam(step, around.control);
-        StepView {
-            key: step.key.0.clone(),
-            repeat: target.repeat,
-            form_key: new_key(),
-            replaces: target.replaces.map(|id| id.0),
-            replaced: target
-                .replaces
-                .and_then(|id| super::check::find_reading(self, id))
-                .map(|old| old.typed.clone()),
-            voids: target.replaces.is_some() && !step.voids.is_empty(),
-            kind,
-            instruction: step.instruction.clone(),
-            detail: step.detail.clone(),
-            counted,
-            sentences,
-            unit,
-            with_added,
-            scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
-            beam,
-            beam_words,
-        }
-    }
-
-    fn error_unit(&self) -> Unit {
+    pub(super) fn error_unit(&self) -> Unit {
         self.way.spec.unit.error_unit(self.way.spec.resolution)
-    }
-
-    /// The beam under a reading shows only what was kept: a value still being typed is never
-    /// judged, and single readings are not held against limits meant for their mean.
-    fn step_beam(
-        &self,
-        step: &Step,
-        control: Option<(f64, f64, f64)>,
-    ) -> (String, Option<(String, String, String)>) {
-        let (Input::Reading { unit, .. }, Some(tolerance)) = (&step.input, step.tolerance) else {
-            return (String::new(), None);
-        };
-        let to = self.error_unit();
-        let limit = unit.convert(tolerance, to);
-        let errors: Vec<f64> = self
-            .run
-            .readings(&step.key)
-            .into_iter()
-            .filter_map(|(indication, added)| step.error_as_shown(indication, added))
-            .map(|error| to_f64(unit.convert(error, to)))
-            .collect();
-        let kept = match (errors.len(), step.repeats) {
-            (0, 1) => "Judged when the check is complete.".to_owned(),
-            (0, n) => format!("Nothing kept yet. The mean of {} is judged.", count_words(n)),
-            (1, n) if n > 1 => format!(
-                "One reading kept. The mean of {} is judged, after the last.",
-                count_words(n)
-            ),
-            (_, 1) => "One reading kept.".to_owned(),
-            (k, n) => format!(
-                "{k} readings kept. The mean of {} is judged, after the last.",
-                count_words(n)
-            ),
-        };
-        let half = to_f64(limit);
-        let beam = Beam {
-            tolerance: (Some(-half), Some(half)),
-            control,
-            ticks: errors,
-            ..Beam::new(BeamSize::Page, format!("Tolerance ±{limit} {to}. {kept}"))
-        };
-        let shown = limit.normalize();
-        let ends = (
-            format!("{} {to} tolerance", show_signed(-shown, shown.scale())),
-            kept,
-            format!("{} {to}", show_signed(shown, shown.scale())),
-        );
-        (beam.draw(), Some(ends))
     }
 
     fn standard_view(&self, around: &Surroundings, target: Option<&Target<'_>>) -> StandardView {
@@ -399,50 +303,11 @@ impl OpenRun {
     }
 }
 
-fn count_words(n: u32) -> String {
-    match n {
-        2 => "two".into(),
-        3 => "three".into(),
-        4 => "four".into(),
-        5 => "five".into(),
-        n => n.to_string(),
-    }
-}
-
 /// A bead of the way.
 #[derive(Debug)]
 pub struct Bead {
     title: String,
     state: &'static str,
-}
-
-/// A sentence to tick.
-#[derive(Debug)]
-pub struct Sentence {
-    name: String,
-    text: String,
-    ticked: bool,
-}
-
-/// The step on the screen.
-#[derive(Debug)]
-pub struct StepView {
-    key: String,
-    repeat: u32,
-    form_key: Uuid,
-    replaces: Option<i64>,
-    replaced: Option<String>,
-    voids: bool,
-    kind: &'static str,
-    instruction: String,
-    detail: String,
-    counted: String,
-    sentences: Vec<Sentence>,
-    unit: String,
-    with_added: bool,
-    scene: String,
-    beam: String,
-    beam_words: Option<(String, String, String)>,
 }
 
 /// The standard's card.

@@ -3,6 +3,7 @@
 pub mod chart;
 pub mod charts;
 pub mod check;
+mod check_step;
 mod check_view;
 pub mod round;
 pub mod sign_in;
@@ -12,9 +13,12 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{Html, IntoResponse, Response};
+use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use vaaka_core::method::duration_words;
+use vaaka_store::entries::{self, RunningWait};
 use vaaka_store::rows::Shift;
-use vaaka_store::{Connection, shifts};
+use vaaka_store::{At, Connection, shifts};
 
 use crate::assets;
 use crate::error::WebError;
@@ -34,6 +38,55 @@ pub struct Shell {
     pub person: Option<ShellPerson>,
     /// "Night shift" and its times.
     pub shift: Option<(String, String)>,
+    /// Waits that run in open checks, the next one first.
+    pub timers: Vec<Timer>,
+}
+
+/// A wait as the frame of every page shows it.
+#[derive(Debug, Clone)]
+pub struct Timer {
+    /// Path of its check.
+    pub path: String,
+    /// Tag of the instrument.
+    pub tag: String,
+    /// "running", "ready", "bound" or "late".
+    pub state: &'static str,
+    /// Seconds until that changes.
+    pub left: i64,
+    /// The same in words.
+    pub words: String,
+    /// "ready at 22:46", "readings by 22:59".
+    pub when: String,
+}
+
+fn timer(wait: RunningWait, now: Timestamp, zone: &TimeZone) -> Timer {
+    let until = |at: At| at.0.duration_since(now);
+    let (state, left, when) = match (wait.is_over, wait.latest_at) {
+        (_, Some(latest)) if until(latest).is_negative() => {
+            ("late", until(latest), format!("too late since {}", local_time(latest.0, zone)))
+        }
+        (true, Some(latest)) => {
+            ("bound", until(latest), format!("readings by {}", local_time(latest.0, zone)))
+        }
+        _ if until(wait.ready_at).is_positive() => (
+            "running",
+            until(wait.ready_at),
+            format!("ready at {}", local_time(wait.ready_at.0, zone)),
+        ),
+        _ => (
+            "ready",
+            until(wait.ready_at),
+            format!("ready since {}", local_time(wait.ready_at.0, zone)),
+        ),
+    };
+    Timer {
+        path: format!("/checks/{}", wait.check_id),
+        tag: wait.tag,
+        state,
+        left: left.as_secs().max(0),
+        words: duration_words(left),
+        when,
+    }
 }
 
 /// The person in the frame.
@@ -50,7 +103,14 @@ pub struct ShellPerson {
 impl Shell {
     /// The frame for nobody.
     pub fn plain(look: &'static str) -> Self {
-        Self { assets: assets::base(), look, section: "", person: None, shift: None }
+        Self {
+            assets: assets::base(),
+            look,
+            section: "",
+            person: None,
+            shift: None,
+            timers: vec![],
+        }
     }
 
     /// Token for the forms of the page; empty when nobody is signed in.
@@ -82,6 +142,7 @@ impl Shell {
                 ),
             )),
             section,
+            timers: here.timers.clone(),
             ..Self::plain(signed.look)
         }
     }
@@ -94,6 +155,8 @@ pub struct Here {
     pub zone: TimeZone,
     /// The shift that runs.
     pub shift: Shift,
+    /// Waits that run in open checks.
+    pub timers: Vec<Timer>,
 }
 
 impl Here {
@@ -106,8 +169,14 @@ impl Here {
             other => other.into(),
         })?;
         let zone = shifts::zone(&site)?;
-        let shift = shifts::current(connection, &site, state.now()).await?;
-        Ok(Self { zone, shift })
+        let now = state.now();
+        let shift = shifts::current(connection, &site, now).await?;
+        let waits = entries::running_waits(connection).await?;
+        let mut timers: Vec<Timer> =
+            waits.into_iter().map(|wait| timer(wait, now, &zone)).collect();
+        timers
+            .sort_by_key(|timer| (timer.state == "running" || timer.state == "bound", timer.left));
+        Ok(Self { zone, shift, timers })
     }
 }
 

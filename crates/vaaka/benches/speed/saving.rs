@@ -11,7 +11,6 @@ use tokio::net::TcpListener;
 use uuid::Uuid;
 use vaaka::demo::{Request, generate, load};
 use vaaka_core::method::{EntryValue, Purpose, StepKey};
-use vaaka_core::quantity::Unit;
 use vaaka_store::checks::{self, NewCheck};
 use vaaka_store::entries::{self, NewEntry};
 use vaaka_store::ids::{CertificateId, PersonId, PlanVersionId, ShiftId};
@@ -170,7 +169,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
                 repeat,
                 value: &value,
                 typed: "20.004",
-                unit: Some(Unit::Kilogram),
+                unit: Some("kg"),
                 person,
                 measured_at: now,
                 received_at: now,

@@ -1,4 +1,4 @@
-//! A scale along its history: its stories and its checks.
+//! An instrument along its history: its stories and its checks.
 
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
@@ -7,8 +7,7 @@ use rust_decimal::prelude::FromPrimitive;
 use serde_json::json;
 use vaaka_core::check::{RunContext, complete};
 use vaaka_core::judgement::{Attempt, Conformity};
-use vaaka_core::method::weighing;
-use vaaka_core::method::{Method, PlanSpec, Purpose, RunState, Step};
+use vaaka_core::method::{Method, PlanSpec, Purpose, RunState, Step, by_key};
 use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
 use vaaka_store::conclude::{Basis, characteristic_rows, result_row};
@@ -19,11 +18,11 @@ use vaaka_store::rows::*;
 
 use super::World;
 use super::charts::{Book, next};
+use super::gear::{Gear, Story};
 use super::generate::Request;
 use super::keeping::audit;
 use super::noise::Noise;
 use super::registers::{fault, person, register};
-use super::scales::{SCALES, Scale, Story};
 use super::world::LEAD;
 use crate::AppError;
 
@@ -35,9 +34,11 @@ pub struct Visit {
     pub who: PersonId,
 }
 
-/// A scale with everything that changes along its history.
+/// An instrument with everything that changes along its history.
 pub struct Bench {
-    pub scale: &'static Scale,
+    pub gear: &'static Gear,
+    /// The source of its method's rules.
+    pub method: &'static dyn Method,
     pub instrument: InstrumentId,
     pub plan_version: PlanVersionId,
     pub certificate: CertificateId,
@@ -58,14 +59,14 @@ pub struct Bench {
 impl Bench {
     pub fn new(
         world: &mut World,
-        index: usize,
+        (index, gear): (usize, &'static Gear),
         first: Date,
         request: &Request,
     ) -> Result<Self, AppError> {
-        let scale = &SCALES[index];
+        let method = by_key(gear.method_key()).map_err(fault)?;
         let id = next(index);
-        let view = register(world, scale, id, first)?;
-        let certificate = CertificateId(next(scale.set));
+        let view = register(world, gear, id, first)?;
+        let certificate = CertificateId(next(gear.set));
         let pieces = world
             .certified_values
             .iter()
@@ -81,11 +82,12 @@ impl Bench {
             .collect();
         let spec = |purpose| -> Result<(PlanSpec, Vec<Step>), AppError> {
             let spec = build_spec(&view, points.clone(), &pieces, purpose)?;
-            let way = weighing::Weighing.way(&spec).map_err(fault)?;
+            let way = method.way(&spec).map_err(fault)?;
             Ok((spec, way))
         };
         Ok(Self {
-            scale,
+            gear,
+            method,
             instrument: InstrumentId(id),
             plan_version: PlanVersionId(id),
             certificate,
@@ -106,7 +108,7 @@ impl Bench {
         self.ends_at.duration_since(at).as_secs_f64() / 86_400.0
     }
 
-    /// Everything that happens at this scale in one shift.
+    /// Everything that happens at this instrument in one shift.
     pub fn shift(
         &mut self,
         world: &mut World,
@@ -114,7 +116,7 @@ impl Bench {
         visit: Visit,
     ) -> Result<(), AppError> {
         let left = self.days_before_end(visit.at);
-        if let Story::Knocked { knock, levelled, .. } = self.scale.story {
+        if let Story::Knocked { knock, levelled, .. } = self.gear.story {
             if left <= knock && !self.story_done {
                 self.disturbed = true;
             }
@@ -131,11 +133,11 @@ impl Bench {
         let first = self.check(world, noise, visit, Purpose::AsFound, &[])?;
         self.freeze_when_ready(world, visit.at)?;
         let later = |minutes| Visit { at: visit.at + SignedDuration::from_mins(minutes), ..visit };
-        match self.scale.story {
+        match self.gear.story {
             Story::Failed { at, .. } if left <= at && !self.story_done => {
                 let runs = [Attempt { conforms: first.0 }];
                 self.disturbed = true;
-                let repeat = later(i64::from(self.scale.minutes) + 12);
+                let repeat = later(i64::from(self.gear.minutes) + 12);
                 if first.0 == Conformity::Fail {
                     self.check(world, noise, repeat, Purpose::AsFound, &runs)?;
                     self.disturbed = false;
@@ -206,7 +208,7 @@ impl Bench {
             at: At(at),
             note: note.to_owned(),
             person_id: who,
-            unit: correction.map(|_| self.scale.unit.to_owned()),
+            unit: correction.map(|_| self.gear.unit.to_owned()),
             applied_correction: correction,
             affects_measurement: true,
         });
@@ -219,7 +221,7 @@ impl Bench {
     /// The first baseline after some weeks; another once a long over-adjusting has stopped.
     fn freeze_when_ready(&mut self, world: &mut World, at: Timestamp) -> Result<(), AppError> {
         let left = self.days_before_end(at);
-        let calm = match self.scale.story {
+        let calm = match self.gear.story {
             Story::OverAdjusted { until, .. } => left < until,
             _ => false,
         };
@@ -251,7 +253,7 @@ impl Bench {
         earlier: &[Attempt],
     ) -> Result<(Conformity, f64), AppError> {
         // A failing scale fails from the shift on in which its story begins.
-        if let Story::Failed { at, .. } = self.scale.story
+        if let Story::Failed { at, .. } = self.gear.story
             && self.days_before_end(visit.at) <= at
             && !self.story_done
         {
@@ -260,7 +262,7 @@ impl Bench {
         let id = CheckId(next(world.checks.len()));
         let (run, ends_at) = self.run(world, noise, visit, purpose, id)?;
         let (spec, _) = self.spec(purpose).clone();
-        let method = &weighing::Weighing;
+        let method = self.method;
         if self.books.is_empty() {
             self.open_books(world, &spec, &run, ends_at)?;
         }
@@ -316,13 +318,19 @@ impl Bench {
         run: &RunState,
         at: Timestamp,
     ) -> Result<(), AppError> {
-        let found = weighing::Weighing.evaluate(spec, run).map_err(fault)?;
+        let found = self.method.evaluate(spec, run).map_err(fault)?;
         for characteristic in found.iter().filter(|characteristic| characteristic.charted) {
             let resolution = to_f64(spec.unit.convert(spec.resolution, characteristic.unit));
             // Where rounding is removed, a tenth of a step is what can still be told.
-            let resolution = if self.scale.added_weights { resolution / 10.0 } else { resolution };
-            let book =
-                Book::open(world, self.instrument, self.set_up, characteristic, resolution, at)?;
+            let resolution = if self.gear.added_weights() { resolution / 10.0 } else { resolution };
+            let book = Book::open(
+                world,
+                (self.instrument, self.set_up),
+                self.method.key(),
+                characteristic,
+                resolution,
+                at,
+            )?;
             self.books.push(book);
         }
         Ok(())

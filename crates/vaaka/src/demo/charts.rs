@@ -42,8 +42,8 @@ impl Book {
     /// Opens a stream for a characteristic.
     pub fn open(
         world: &mut World,
-        instrument: InstrumentId,
-        set_up: SetUpId,
+        (instrument, set_up): (InstrumentId, SetUpId),
+        method_key: &str,
         characteristic: &Characteristic,
         resolution: f64,
         at: Timestamp,
@@ -53,7 +53,7 @@ impl Book {
             id: stream,
             instrument_id: instrument,
             set_up_id: set_up,
-            method_key: vaaka_core::method::weighing::KEY.to_owned(),
+            method_key: method_key.to_owned(),
             characteristic_key: characteristic.key.clone(),
             label: characteristic.label.clone(),
             nominal: characteristic.nominal,

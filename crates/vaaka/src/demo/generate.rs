@@ -9,6 +9,7 @@ use vaaka_store::ids::{PersonId, ShiftId};
 use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
+use super::gauges::GAUGES;
 use super::noise::Noise;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
@@ -45,8 +46,12 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     shifts(&mut world, &spans);
     standards(&mut world, first)?;
     let mut benches = Vec::new();
-    for index in 0..SCALES.len() {
-        benches.push(Bench::new(&mut world, index, first, request)?);
+    for (index, gear) in SCALES.iter().chain(&GAUGES).enumerate() {
+        // Each has a source of noise of its own, so that a new instrument leaves the history of
+        // the others as it was.
+        let noise =
+            Noise::seeded(request.seed.wrapping_mul(1_000).wrapping_add(next(index) as u64));
+        benches.push((Bench::new(&mut world, (index, gear), first, request)?, noise));
     }
     let mut noise = Noise::seeded(request.seed);
     let weekend = missed_weekend(today);
@@ -59,21 +64,21 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
         }
         let current = span.ends_at > request.ends_at;
         let mut minute = noise.whole(4, 25);
-        for bench in &mut benches {
-            let scale = bench.scale;
-            if current && !DONE_THIS_SHIFT.contains(&scale.tag) {
+        for (bench, noise) in &mut benches {
+            let gear = bench.gear;
+            if current && !DONE_THIS_SHIFT.contains(&gear.tag) {
                 continue;
             }
             let at = span.starts_at + SignedDuration::from_mins(minute);
-            minute += i64::from(scale.minutes) + noise.whole(1, 6);
-            let done_by = at + SignedDuration::from_mins(i64::from(scale.minutes) + 3);
+            minute += i64::from(gear.minutes) + noise.whole(1, 6);
+            let done_by = at + SignedDuration::from_mins(i64::from(gear.minutes) + 3);
             // Now and then a check is missed: it is absent, and no line is drawn over it.
             if done_by > request.ends_at || (!current && noise.chance(0.012)) {
                 continue;
             }
             let shift = ShiftId(next(index));
-            let who = on_duty(index, span.business_date, &mut noise);
-            bench.shift(&mut world, &mut noise, Visit { shift, at, who })?;
+            let who = on_duty(index, span.business_date, noise);
+            bench.shift(&mut world, noise, Visit { shift, at, who })?;
         }
     }
     Ok(world)

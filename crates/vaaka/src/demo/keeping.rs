@@ -4,33 +4,34 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::{FromPrimitive, ToPrimitive};
 use serde_json::json;
-use vaaka_core::method::{Entry, EntryValue, Input, Purpose, RunState, Step};
+use vaaka_core::method::{Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept};
 use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
 use vaaka_store::audit::{AuditEntry, Happening};
 use vaaka_store::checks::chain;
+use vaaka_store::entries::columns_of;
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;
 
 use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
+use super::gear::Story;
 use super::noise::Noise;
 use super::registers::fault;
-use super::scales::Story;
 use crate::AppError;
 
 impl Bench {
     /// Error of the display at a load, before rounding, in display units.
     fn true_error(&self, load: f64, at: Timestamp, disturbance: f64) -> f64 {
-        let scale = self.scale;
+        let gear = self.gear;
         let largest =
-            scale.loads.iter().filter_map(|load| load.0.parse::<f64>().ok()).fold(0.0, f64::max);
+            gear.loads.iter().filter_map(|load| load.0.parse::<f64>().ok()).fold(0.0, f64::max);
         let share = if largest > 0.0 { load / largest } else { 0.0 };
         let left = self.days_before_end(at);
         // Rooms are warmer in summer: a slow swing well inside the noise.
-        let season = 0.05 * scale.between * (std::f64::consts::TAU * left / 365.0).sin();
-        let story = match scale.story {
+        let season = 0.05 * gear.between * (std::f64::consts::TAU * left / 365.0).sin();
+        let story = match gear.story {
             Story::Drift { onset, per_week } if left < onset => {
                 per_week * (onset - left) / 7.0 * largest
             }
@@ -38,7 +39,7 @@ impl Bench {
             Story::Failed { error, .. } if self.disturbed => error,
             _ => 0.0,
         };
-        share * (scale.bias + season + story + self.adjusted_by + disturbance)
+        share * (gear.bias + season + story + self.adjusted_by + disturbance)
     }
 
     /// What the display shows for a step: indication and added weights.
@@ -55,9 +56,9 @@ impl Bench {
         };
         let d = to_f64(*resolution);
         let reference = to_f64(step.reference_value.unwrap_or_default());
-        let hysteresis = if travel_falls { self.scale.hysteresis } else { 0.0 };
+        let hysteresis = if travel_falls { self.gear.hysteresis } else { 0.0 };
         let loaded = reference > 0.0;
-        let scatter = self.scale.within * noise.normal() * if loaded { 1.0 } else { 0.25 };
+        let scatter = self.gear.within * noise.normal() * if loaded { 1.0 } else { 0.25 };
         let error = self.true_error(reference, at, disturbance) + hysteresis + scatter;
         let steps = ((reference + error) / d).round();
         let indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
@@ -71,6 +72,50 @@ impl Bench {
         let tenths = (to_next / (d / 10.0)).ceil().clamp(0.0, 10.0);
         let added = Decimal::from_i64(tenths.to_i64()?)? * (*resolution / Decimal::TEN);
         Some((indication, Some(added.normalize())))
+    }
+
+    /// What somebody does at a step, and when: what the live application would be sent.
+    fn answer(
+        &self,
+        step: &Step,
+        run: &RunState,
+        at: Timestamp,
+        disturbance: f64,
+        who: PersonId,
+        noise: &mut Noise,
+    ) -> Result<(Proposal, Timestamp), AppError> {
+        let mut proposal = Proposal { confirm_far: true, ..Proposal::default() };
+        let mut when = at + SignedDuration::from_secs(i64::from(step.pause_seconds));
+        match &step.input {
+            Input::Confirm { sentences, .. } => proposal.ticked = sentences.len(),
+            Input::Tag { expected } | Input::Setting { expected, .. } => {
+                proposal.typed.clone_from(expected);
+            }
+            Input::Condition { lower, upper, .. } => {
+                let bound = |value: &Option<Decimal>| value.map(to_f64);
+                let low = bound(lower).unwrap_or(0.0);
+                let high = bound(upper).unwrap_or(low + 10.0);
+                let value = (low + high) / 2.0 + (high - low) / 9.0 * noise.normal();
+                proposal.typed = format!("{:.1}", value.clamp(low, high));
+            }
+            Input::WaitStart { .. } => {}
+            Input::WaitOver { start } => {
+                if let Some((ready, _)) = run.wait(start) {
+                    when = ready + SignedDuration::from_secs(noise.whole(4, 80));
+                }
+            }
+            Input::Reading { .. } => {
+                let falls = step.key.0.ends_with("falling");
+                let (indication, added) = self
+                    .read(step, falls, at, disturbance, noise)
+                    .ok_or_else(|| fault("a reading out of range"))?;
+                // Some people type a comma.
+                let typed = indication.to_string();
+                proposal.typed = if who.0 == 2 { typed.replace('.', ",") } else { typed };
+                proposal.added = added.map(|added| added.to_string()).unwrap_or_default();
+            }
+        }
+        Ok((proposal, when))
     }
 
     /// Keeps the entries of a run, as somebody types them.
@@ -87,30 +132,18 @@ impl Bench {
             "shift": visit.shift, "purpose": purpose.word(),
         });
         audit(world, id, visit.at, visit.who, "check_opened", detail);
-        let disturbance = self.scale.between * noise.normal();
+        let disturbance = self.gear.between * noise.normal();
         let mut at = visit.at;
         let mut run = RunState::default();
         for step in &self.spec(purpose).1 {
             for repeat in 1..=step.repeats {
                 at += SignedDuration::from_secs(noise.whole(9, 34));
-                let (value, typed) = match &step.input {
-                    Input::Confirm { .. } => (EntryValue::Confirmed, String::new()),
-                    Input::Tag { expected } => {
-                        (EntryValue::Tag { tag: expected.clone() }, expected.clone())
-                    }
-                    Input::Reading { .. } => {
-                        let falls = step.key.0.ends_with("falling");
-                        let (indication, added) = self
-                            .read(step, falls, at, disturbance, noise)
-                            .ok_or_else(|| fault("a reading out of range"))?;
-                        // Some people type a comma.
-                        let typed = indication.to_string();
-                        let typed = if visit.who.0 == 2 { typed.replace('.', ",") } else { typed };
-                        (EntryValue::Reading { indication, added, far_confirmed: false }, typed)
-                    }
-                };
-                keep(world, noise, (id, step, repeat), &value, typed, visit.who, at)?;
-                run.entries.push(Entry { step: step.key.clone(), repeat, value });
+                let (proposal, when) =
+                    self.answer(step, &run, at, disturbance, visit.who, noise)?;
+                at = when;
+                let value = accept(step, &proposal, &run, at).map_err(fault)?;
+                keep(world, noise, (id, step, repeat), &value, proposal.typed, visit.who, at)?;
+                run.entries.push(Entry { step: step.key.clone(), repeat, at, value });
             }
         }
         Ok((run, at))
@@ -148,8 +181,11 @@ impl Bench {
         noise: &mut Noise,
         visit: Visit,
     ) -> Result<(), AppError> {
-        let reasons =
-            ["the bench was bumped or moved", "draught or vibration", "something was on the pan"];
+        let reasons = [
+            "the bench was bumped or moved",
+            "draught or vibration",
+            "something was in the way or left on it",
+        ];
         let reason = reasons[usize::try_from(noise.whole(0, 2)).unwrap_or(0)];
         let id = CheckId(next(world.checks.len()));
         let begun = visit.at - SignedDuration::from_mins(4);
@@ -163,24 +199,14 @@ impl Bench {
             json!({ "plan_version": self.plan_version }),
         );
         let mut at = begun;
+        let mut run = RunState::default();
         for step in self.as_found.1.iter().take(5) {
             at += SignedDuration::from_secs(noise.whole(9, 25));
-            let value = match &step.input {
-                Input::Confirm { .. } => EntryValue::Confirmed,
-                Input::Tag { expected } => EntryValue::Tag { tag: expected.clone() },
-                Input::Reading { .. } => {
-                    let Some((indication, added)) = self.read(step, false, at, 0.0, noise) else {
-                        continue;
-                    };
-                    EntryValue::Reading { indication, added, far_confirmed: false }
-                }
-            };
-            let typed = match &value {
-                EntryValue::Reading { indication, .. } => indication.to_string(),
-                EntryValue::Tag { tag } => tag.clone(),
-                EntryValue::Confirmed => String::new(),
-            };
-            keep(world, noise, (id, step, 1), &value, typed, visit.who, at)?;
+            let (proposal, when) = self.answer(step, &run, at, 0.0, visit.who, noise)?;
+            at = when;
+            let value = accept(step, &proposal, &run, at).map_err(fault)?;
+            keep(world, noise, (id, step, 1), &value, proposal.typed, visit.who, at)?;
+            run.entries.push(Entry { step: step.key.clone(), repeat: 1, at, value });
         }
         audit(world, id, closed, visit.who, "check_voided", json!({ "reason": reason }));
         let mut check =
@@ -201,14 +227,11 @@ fn keep(
     who: PersonId,
     at: Timestamp,
 ) -> Result<(), AppError> {
-    let (kind, indication, added) = match value {
-        EntryValue::Confirmed => ("confirmed", None, None),
-        EntryValue::Tag { .. } => ("tag", None, None),
-        EntryValue::Reading { indication, added, .. } => ("reading", Some(*indication), *added),
-    };
+    let columns = columns_of(value);
     let unit = match &step.input {
         Input::Reading { unit, .. } => Some(unit.symbol().to_owned()),
-        Input::Confirm { .. } | Input::Tag { .. } => None,
+        Input::Condition { unit, .. } => Some(unit.clone()),
+        _ => None,
     };
     let detail = json!({ "step": step.key, "repeat": repeat, "typed": typed, "value": value });
     audit(world, id, at, who, "entry_kept", detail);
@@ -217,12 +240,12 @@ fn keep(
         check_id: id,
         step_key: step.key.0.clone(),
         repeat: i32::try_from(repeat).map_err(fault)?,
-        kind: kind.to_owned(),
-        typed,
-        indication,
+        kind: columns.kind.to_owned(),
+        typed: columns.typed.map_or(typed, str::to_owned),
+        indication: columns.indication,
         unit,
-        added,
-        far_confirmed: false,
+        added: columns.added,
+        far_confirmed: columns.far_confirmed,
         source: "keyed".to_owned(),
         person_id: who,
         measured_at: At(at),
@@ -230,6 +253,8 @@ fn keep(
         idempotency_key: noise.key(),
         replaces_id: None,
         reason: None,
+        ready_at: columns.ready_at,
+        latest_at: columns.latest_at,
     });
     Ok(())
 }

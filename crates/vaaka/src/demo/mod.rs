@@ -6,12 +6,15 @@
 
 mod bench;
 mod charts;
+mod gauges;
+mod gear;
 mod generate;
 mod keeping;
 mod load;
 mod noise;
 mod registers;
 mod scales;
+mod standards;
 mod world;
 
 pub use generate::{Request, generate};

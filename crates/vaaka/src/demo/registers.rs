@@ -1,10 +1,9 @@
-//! The registers of the mill: people, site, shifts, standards, scales with their plans.
+//! The registers of the mill: people, site, shifts, standards, instruments with their plans.
 
 use jiff::ToSpan;
 use jiff::civil::{Date, time};
 use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
-use vaaka_core::method::weighing::{self, LimitStage, SettingsV1};
 use vaaka_core::round::{ShiftPattern, ShiftSpan, ShiftStart};
 use vaaka_store::ids::*;
 use vaaka_store::plans::PlanView;
@@ -13,7 +12,8 @@ use vaaka_store::{At, Day, WallTime};
 
 use super::World;
 use super::charts::next;
-use super::scales::{AREAS, SETS, Scale, cautions, closing, preparation};
+use super::gear::{AREAS, Gear};
+use super::standards::SETS;
 use super::world::{COLLEAGUES, LEAD, SECOND_LEAD};
 use crate::AppError;
 
@@ -25,7 +25,7 @@ pub fn fault(error: impl std::fmt::Display) -> AppError {
     AppError::Demo(error.to_string())
 }
 
-fn decimal(text: &str) -> Result<Decimal, AppError> {
+pub fn decimal(text: &str) -> Result<Decimal, AppError> {
     text.parse().map_err(fault)
 }
 
@@ -93,7 +93,7 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
             id: StandardId(id),
             tag: set.tag.to_owned(),
             name: set.name.to_owned(),
-            kind: "weight_set".to_owned(),
+            kind: set.kind.to_owned(),
         });
         world.lots.push(Lot {
             id: LotId(id),
@@ -108,7 +108,7 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
             number: set.certificate.to_owned(),
             version: 1,
             kind: "calibration".to_owned(),
-            issuer: "Velmaranta mass room".to_owned(),
+            issuer: "Velmaranta measuring room".to_owned(),
             issued_on: Day(begin),
             valid_from: Day(begin),
             valid_until: Day(begin.saturating_add(2.years())),
@@ -128,59 +128,47 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
     Ok(())
 }
 
-/// Registers a scale with its plan, and returns the plan as the store would.
+/// Registers an instrument with its plan, and returns the plan as the store would.
 pub fn register(
     world: &mut World,
-    scale: &Scale,
+    gear: &Gear,
     id: i64,
     first: Date,
 ) -> Result<PlanView, AppError> {
     let instrument = Instrument {
         id: InstrumentId(id),
-        tag: scale.tag.to_owned(),
-        name: scale.name.to_owned(),
-        area_id: AreaId(next(scale.area)),
-        unit: scale.unit.to_owned(),
-        resolution: decimal(scale.resolution)?,
-        maximum: decimal(scale.maximum)?,
-        serial: scale.serial.to_owned(),
+        tag: gear.tag.to_owned(),
+        name: gear.name.to_owned(),
+        area_id: AreaId(next(gear.area)),
+        unit: gear.unit.to_owned(),
+        resolution: decimal(gear.resolution)?,
+        maximum: decimal(gear.maximum)?,
+        serial: gear.serial.to_owned(),
         state: "in_service".to_owned(),
         version: 1,
     };
-    let settings = weighing::Settings::V1(SettingsV1 {
-        class: scale.class,
-        verification_interval: decimal(scale.verification_interval)?,
-        stage: LimitStage::InService,
-        pan: scale.pan,
-        added_weights: scale.added_weights,
-        case: SETS[scale.set].name.to_lowercase(),
-        preparation: preparation(scale),
-        cautions: cautions(scale),
-        closing: closing(scale),
-    });
     let approved = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     let plan = Plan {
         id: PlanId(id),
         instrument_id: InstrumentId(id),
         set_up_id: SetUpId(id),
-        name: format!("{} each shift", scale.name),
-        method_key: weighing::KEY.to_owned(),
+        name: format!("{} each shift", gear.name),
+        method_key: gear.method_key().to_owned(),
     };
     let version = PlanVersion {
         id: PlanVersionId(id),
         plan_id: PlanId(id),
         version: 1,
         state: "approved".to_owned(),
-        standard_id: StandardId(next(scale.set)),
-        settings: serde_json::to_value(settings).map_err(fault)?,
-        minutes: scale.minutes,
+        standard_id: StandardId(next(gear.set)),
+        settings: gear.settings()?,
+        minutes: gear.minutes,
         due_rule: "each_shift".to_owned(),
         created_by: person(LEAD),
         approved_by: Some(person(SECOND_LEAD)),
         approved_at: Some(At(approved)),
     };
-    for (index, (nominal, travel, place, repeats, charted, pieces)) in
-        scale.loads.iter().enumerate()
+    for (index, (nominal, travel, place, repeats, charted, pieces)) in gear.loads.iter().enumerate()
     {
         world.plan_points.push(PlanPointRow {
             plan_version_id: PlanVersionId(id),
@@ -205,7 +193,7 @@ pub fn register(
         version,
         plan,
         instrument,
-        area: world.areas[scale.area].clone(),
-        standard: world.standards[scale.set].clone(),
+        area: world.areas[gear.area].clone(),
+        standard: world.standards[gear.set].clone(),
     })
 }

@@ -157,8 +157,7 @@ impl Bench {
         let page = self.get(path).await;
         let boxes = page.boxes();
         if boxes.is_empty() {
-            let words = page.words("h1");
-            let tag = words.split_whitespace().nth(3).unwrap().to_owned();
+            let tag = page.words("aside .strong");
             return self.send_form(path, &page, &[("typed", &tag)]).await;
         }
         let ticks: Vec<(&str, &str)> = boxes.iter().map(|name| (name.as_str(), "on")).collect();

@@ -65,7 +65,10 @@ async fn the_schema_refuses_what_no_page_may_ask() {
         (format!("{second_reading}; {second_reading}"), "readings_check_id_step_key_repeat"),
         (reading("replaces_id, reason FROM", "1, NULL FROM"), "readings_check"),
         (reading("typed, indication, unit, source, person_id, measured_at,\n        received_at", "typed, 5, NULL, source, person_id, measured_at,\n        received_at"), "readings_check"),
-        (reading("kind, typed, indication, unit, source, person_id, measured_at,\n        received_at", "'reading', typed, NULL, NULL, source, person_id, measured_at,\n        received_at"), "readings_check"),
+        (reading("kind, typed, indication, unit, source, person_id, measured_at,\n        received_at", "'reading', typed, NULL, NULL, source, person_id, measured_at,\n        received_at"), "readings_value_of_kind"),
+        // A wait carries its times, and nothing else does.
+        ("UPDATE checks SET state = 'void' WHERE id = 2".into(), "checks_check"),
+        (reading("kind, typed, indication, unit, source, person_id, measured_at,\n        received_at", "'wait_started', typed, NULL, NULL, source, person_id, measured_at,\n        received_at"), "readings_times_of_wait"),
         // A check is open or closed, void or not; never half.
         ("UPDATE checks SET closed_at = NULL WHERE id = 1".into(), "checks_check"),
         ("UPDATE checks SET state = 'void' WHERE id = 1".into(), "checks_check"),

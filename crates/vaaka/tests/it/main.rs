@@ -13,3 +13,4 @@ mod store;
 mod support;
 mod web_bad_input;
 mod web_check;
+mod web_gauge;

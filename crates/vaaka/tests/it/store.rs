@@ -8,7 +8,6 @@ use rust_decimal::Decimal;
 use uuid::Uuid;
 use vaaka_core::chart::{ChartDesign, ChartPoint, evaluate};
 use vaaka_core::method::{EntryValue, Purpose, StepKey};
-use vaaka_core::quantity::Unit;
 use vaaka_store::checks::{self, NewCheck};
 use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, PlanVersionId, StreamId};
@@ -48,7 +47,7 @@ fn entry<'a>(check: CheckId, step: &'a StepKey, value: &'a EntryValue, key: Uuid
         repeat: 1,
         value,
         typed: "0.000",
-        unit: Some(Unit::Kilogram),
+        unit: Some("kg"),
         person: PersonId(1),
         measured_at: now(),
         received_at: now(),

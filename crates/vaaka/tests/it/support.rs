@@ -1,7 +1,7 @@
 //! Databases cloned from a template, and servers on port 0.
 
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::atomic::{AtomicI64, AtomicU32, Ordering};
 
 use diesel::sql_types::Text;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
@@ -10,7 +10,7 @@ use tokio::net::TcpListener;
 use tokio::sync::oneshot;
 use vaaka::demo::{self, Request};
 use vaaka_store::{Store, migrate};
-use vaaka_web::{AppState, FixedClock, Settings};
+use vaaka_web::{AppState, Clock, FixedClock, Settings};
 
 /// A Tuesday night at 22:34 in Helsinki: the night shift began at 22:00.
 pub const NOW: &str = "2026-11-24T20:34:00Z";
@@ -102,6 +102,26 @@ pub async fn demo_database() -> String {
     clone("template_demo").await
 }
 
+/// A clock that a test moves on by hand.
+#[derive(Debug)]
+pub struct HandClock(AtomicI64);
+
+impl HandClock {
+    pub fn at(moment: Timestamp) -> Arc<Self> {
+        Arc::new(Self(AtomicI64::new(moment.as_microsecond())))
+    }
+
+    pub fn pass(&self, seconds: i64) {
+        self.0.fetch_add(seconds * 1_000_000, Ordering::SeqCst);
+    }
+}
+
+impl Clock for HandClock {
+    fn now(&self) -> Timestamp {
+        Timestamp::from_microsecond(AtomicI64::load(&self.0, Ordering::SeqCst)).unwrap()
+    }
+}
+
 /// A server over a database, stopped when dropped.
 pub struct Server {
     pub base: String,
@@ -115,9 +135,13 @@ impl Server {
     }
 
     pub async fn over(database: String, now: Timestamp) -> Self {
+        Self::with_clock(database, Arc::new(FixedClock(now))).await
+    }
+
+    pub async fn with_clock(database: String, clock: Arc<dyn Clock>) -> Self {
         let store = Store::new(&app_url(&database), 8).unwrap();
         let settings = Settings { demo_sign_ins: demo::sign_ins(), ..Settings::default() };
-        let state = AppState::new(store, Arc::new(FixedClock(now)), settings);
+        let state = AppState::new(store, clock, settings);
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());
         let (stop, stopped) = oneshot::channel::<()>();

@@ -176,7 +176,8 @@ async fn a_correction_is_a_new_row_and_a_new_zero_voids_what_rests_on_it() {
     // Correcting the zero: the readings after it are taken again.
     let zero = page.attribute("table.kept a", "href").unwrap();
     let page = bench.get(&zero).await;
-    assert!(page.words(".step").contains("makes the readings after it void"));
+    let warning = page.words(".step .notice");
+    assert!(warning.contains("makes void what rests on it: 5 kg, 10 kg."), "{warning}");
     bench.send_form(&path, &page, &[("typed", "0.001"), ("reason", "not steady")]).await;
     let page = bench.get(&path).await;
     assert!(page.words("h1").contains("Put 5 kg"), "{}", page.words("h1"));

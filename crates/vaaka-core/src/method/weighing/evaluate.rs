@@ -135,6 +135,7 @@ impl Bench<'_> {
             singles,
             reference_value: None,
             limits: None,
+            single_limits: None,
             reference_standard_uncertainty: 0.0,
             reading_standard_uncertainty: self.rounding() * 2.0_f64.sqrt(),
             indicative: false,

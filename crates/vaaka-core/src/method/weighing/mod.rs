@@ -100,6 +100,10 @@ impl Method for Weighing {
         1
     }
 
+    fn table_edition(&self) -> &'static str {
+        "OIML R 76-1:2006 table 6"
+    }
+
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
         way::way(plan, &Settings::read(plan)?)
     }

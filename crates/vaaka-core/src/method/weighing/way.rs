@@ -44,83 +44,41 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         .chain([StepKey::from(RETURN)])
         .collect();
     let mut way = vec![
-        confirm(
-            "cautions",
-            "Cautions",
-            "Before you lift anything",
-            &settings.cautions,
-            true,
-            vec![],
-        ),
+        Step::confirm("cautions", "Cautions", "Before you lift anything", &settings.cautions, true),
         standard_step(plan, &measured),
-        confirm(
-            "prepared",
-            "Level, clean, empty",
-            "Make the scale ready",
-            &settings.preparation,
-            false,
-            measured.clone(),
-        ),
+        Step {
+            voids: measured.clone(),
+            ..Step::confirm(
+                "prepared",
+                "Level, clean, empty",
+                "Make the scale ready",
+                &settings.preparation,
+                false,
+            )
+        },
         zero_step(plan, settings, ZERO, "Zero", measured[1..].to_vec()),
     ];
     for (index, point) in plan.points.iter().enumerate() {
         way.push(load_step(plan, settings, index, point)?);
     }
     way.push(zero_step(plan, settings, RETURN, "Back to zero", vec![]));
-    way.push(confirm(
-        "closing",
-        "Put away",
-        "Put everything back",
-        &settings.closing,
-        false,
-        vec![],
-    ));
+    way.push(Step::confirm("closing", "Put away", "Put everything back", &settings.closing, false));
     Ok(way)
-}
-
-fn confirm(
-    key: &str,
-    title: &str,
-    instruction: &str,
-    sentences: &[String],
-    caution: bool,
-    voids: Vec<StepKey>,
-) -> Step {
-    Step {
-        key: key.into(),
-        title: title.into(),
-        instruction: instruction.into(),
-        detail: if caution {
-            "Follow your local rules and the maker's instructions; licensed work stays with licensed people.".into()
-        } else {
-            "Tick each line when it is done.".into()
-        },
-        input: Input::Confirm { sentences: sentences.to_vec(), caution },
-        repeats: 1,
-        reference_value: None,
-        tolerance: None,
-        charted_as: None,
-        scene: None,
-        voids,
-    }
 }
 
 fn standard_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
     Step {
-        key: "standard".into(),
-        title: format!("Weight set {}", plan.standard_tag),
-        instruction: format!("Take weight set {} and type its tag", plan.standard_tag),
         detail: format!(
             "{}. Scan or type the tag that is on the case in your hand.",
             plan.standard_name
         ),
-        input: Input::Tag { expected: plan.standard_tag.clone() },
-        repeats: 1,
-        reference_value: None,
-        tolerance: None,
-        charted_as: None,
-        scene: None,
         voids: measured.to_vec(),
+        ..Step::plain(
+            "standard",
+            format!("Weight set {}", plan.standard_tag),
+            format!("Take weight set {} and type its tag", plan.standard_tag),
+            Input::Tag { expected: plan.standard_tag.clone() },
+        )
     }
 }
 
@@ -174,6 +132,8 @@ fn zero_step(
         reference_value: Some(Decimal::ZERO),
         tolerance: Some(limit_at(plan, settings, Decimal::ZERO)),
         charted_as: None,
+        pause_seconds: 0,
+        within: None,
         scene: Some(scene::empty(settings.pan)),
         voids,
     }
@@ -227,6 +187,8 @@ fn load_step(
         reference_value: Some(reference.reference_value),
         tolerance: Some(limit_at(plan, settings, point.nominal)),
         charted_as: point.charted.then(|| evaluate::key_of("error", point)),
+        pause_seconds: 0,
+        within: None,
         scene: Some(scene::load(plan, settings, point, &words)),
         voids: vec![],
         title,

@@ -1,0 +1,203 @@
+//! Any other gauge: n points, each read m times, going up or both ways, against a reference.
+//!
+//! Error of indication E = I − R at each point and direction (VIM 2.16); hysteresis is the mean
+//! falling minus the mean rising at one point. Limits stand on the mean and, where the plan says
+//! so, apart on every reading.
+
+mod evaluate;
+mod limits;
+mod scene;
+mod way;
+
+pub use limits::LimitForm;
+
+use rust_decimal::Decimal;
+use serde::{Deserialize, Serialize};
+
+use super::{Method, MethodError, PlanSpec, RunState, Step, Travel};
+use crate::judgement::Characteristic;
+
+/// Key of this method.
+pub const KEY: &str = "gauge";
+
+/// Settings of a gauge plan; stored with their schema version.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "schema")]
+pub enum Settings {
+    /// The first schema.
+    #[serde(rename = "gauge-1")]
+    V1(SettingsV1),
+}
+
+/// How the reference comes to the gauge, which the drawing shows.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Presentation {
+    /// The reference is set to a value (a pressure, a temperature) and the gauge follows.
+    Applied,
+    /// A piece is put into the gauge (a block between its faces).
+    Inserted,
+}
+
+/// A setting that the instrument must show.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RequiredSetting {
+    /// What it is called, "the unit on the display".
+    pub name: String,
+    /// What it must be.
+    pub expected: String,
+}
+
+/// A condition that must hold before anything is measured.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Precondition {
+    /// What it is called, "Room temperature".
+    pub name: String,
+    /// Symbol of its unit.
+    pub unit: String,
+    /// Least value that will do.
+    pub lower: Option<Decimal>,
+    /// Greatest value that will do.
+    pub upper: Option<Decimal>,
+    /// What to do when it does not hold, a sentence.
+    pub advice: String,
+}
+
+/// A wait before the points.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Wait {
+    /// What is waited for, "Let the block reach the room's temperature".
+    pub what: String,
+    /// Shortest wait, in seconds.
+    pub minimum_seconds: u32,
+    /// Longest time from its start to the last reading, in seconds.
+    pub maximum_seconds: Option<u32>,
+}
+
+/// First version of the settings.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SettingsV1 {
+    /// How the reference comes to the gauge.
+    pub presentation: Presentation,
+    /// Lowest value of the range.
+    pub range_low: Decimal,
+    /// Limit of the mean error at each point and direction.
+    pub mean_limit: LimitForm,
+    /// Limit of every single reading; that of the mean where absent.
+    pub single_limit: Option<LimitForm>,
+    /// Limit of the hysteresis; recorded only where absent.
+    pub hysteresis_limit: Option<LimitForm>,
+    /// Limit of the range of repeated readings; recorded only where absent.
+    pub range_limit: Option<LimitForm>,
+    /// Settings, confirmed value by value.
+    pub settings: Vec<RequiredSetting>,
+    /// Conditions.
+    pub conditions: Vec<Precondition>,
+    /// Waits, in their order.
+    pub waits: Vec<Wait>,
+    /// Shortest time between two readings of one point, in seconds.
+    pub pause_seconds: u32,
+    /// Cautions, each ticked before the first step.
+    pub cautions: Vec<String>,
+    /// Sentences of the preparation, each ticked.
+    pub preparation: Vec<String>,
+    /// Closing sentences, each ticked.
+    pub closing: Vec<String>,
+}
+
+impl Settings {
+    /// Reads and checks stored settings.
+    ///
+    /// # Errors
+    /// [`MethodError::Settings`].
+    pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
+        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
+            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
+        match settings.fault(plan) {
+            Some(why) => Err(MethodError::Settings { why }),
+            None => Ok(settings),
+        }
+    }
+}
+
+impl SettingsV1 {
+    /// Span of the range.
+    #[must_use]
+    pub fn span(&self, plan: &PlanSpec) -> Decimal {
+        plan.maximum - self.range_low
+    }
+
+    fn fault(&self, plan: &PlanSpec) -> Option<String> {
+        if plan.resolution <= Decimal::ZERO {
+            return Some("the resolution must be greater than zero".into());
+        }
+        if self.span(plan) <= Decimal::ZERO {
+            return Some("the range must end above where it begins".into());
+        }
+        if plan.points.is_empty() {
+            return Some("a plan needs at least one point".into());
+        }
+        for point in &plan.points {
+            let nominal = point.nominal.normalize();
+            if point.repeats == 0 {
+                return Some(format!("the point {nominal} is read at least once"));
+            }
+            if point.travel == Travel::Corner {
+                return Some("a gauge has no corners: a point is reached rising or falling".into());
+            }
+            if point.nominal < self.range_low || point.nominal > plan.maximum {
+                return Some(format!("the point {nominal} lies outside the range"));
+            }
+        }
+        for (index, wait) in self.waits.iter().enumerate() {
+            if wait.maximum_seconds.is_some_and(|most| most <= wait.minimum_seconds) {
+                return Some(format!(
+                    "wait {}: its longest time must exceed its shortest",
+                    index + 1
+                ));
+            }
+        }
+        let reversed = |condition: &&Precondition| {
+            condition.lower.zip(condition.upper).is_some_and(|(lower, upper)| lower > upper)
+        };
+        if let Some(condition) = self.conditions.iter().find(reversed) {
+            return Some(format!("{}: its least value exceeds its greatest", condition.name));
+        }
+        let forms =
+            [Some(self.mean_limit), self.single_limit, self.hysteresis_limit, self.range_limit];
+        forms
+            .into_iter()
+            .flatten()
+            .find_map(|form| form.fault(plan.points.iter().map(|point| point.nominal)))
+    }
+}
+
+/// The method.
+#[derive(Debug, Clone, Copy)]
+pub struct Gauge;
+
+impl Method for Gauge {
+    fn key(&self) -> &'static str {
+        KEY
+    }
+
+    fn version(&self) -> i32 {
+        1
+    }
+
+    fn table_edition(&self) -> &'static str {
+        "limits as stated in the plan"
+    }
+
+    fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
+        way::way(plan, &Settings::read(plan)?)
+    }
+
+    fn evaluate(
+        &self,
+        plan: &PlanSpec,
+        run: &RunState,
+    ) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::evaluate(plan, &Settings::read(plan)?, run)
+    }
+}

@@ -1,0 +1,236 @@
+//! The steps of a gauge check.
+
+use rust_decimal::Decimal;
+
+use super::{Presentation, SettingsV1, evaluate, scene};
+use crate::method::{
+    Input, MethodError, PlanPoint, PlanSpec, Step, StepKey, Travel, condition_words, duration_words,
+};
+use crate::quantity::show_decimal;
+use crate::standard::combine;
+
+/// Key of the step of one point; the ordinal keeps two visits of one value apart.
+pub fn point_key(index: usize, point: &PlanPoint) -> StepKey {
+    StepKey(format!("point-{}-{}-{}", index + 1, point.nominal.normalize(), point.travel.word()))
+}
+
+/// "400 kPa": a value as spoken.
+pub fn value_words(plan: &PlanSpec, nominal: Decimal) -> String {
+    let nominal = nominal.normalize();
+    format!("{} {}", show_decimal(nominal, nominal.scale()), plan.unit)
+}
+
+/// Whether the plan goes down again.
+fn both_ways(plan: &PlanSpec) -> bool {
+    plan.points.iter().any(|point| point.travel == Travel::Falling)
+}
+
+pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+    let points: Vec<StepKey> =
+        plan.points.iter().enumerate().map(|(index, point)| point_key(index, point)).collect();
+    let mut way = Vec::new();
+    if !settings.cautions.is_empty() {
+        way.push(Step::confirm(
+            "cautions",
+            "Cautions",
+            "Before you begin",
+            &settings.cautions,
+            true,
+        ));
+    }
+    way.push(Step {
+        detail: format!("{}. Scan or type the tag that is on it.", plan.standard_name),
+        voids: points.clone(),
+        ..Step::plain(
+            "standard",
+            format!("Standard {}", plan.standard_tag),
+            format!("Take standard {} and type its tag", plan.standard_tag),
+            Input::Tag { expected: plan.standard_tag.clone() },
+        )
+    });
+    for (index, setting) in settings.settings.iter().enumerate() {
+        way.push(Step {
+            detail: "Read it on the instrument itself, then type what it shows.".into(),
+            voids: points.clone(),
+            ..Step::plain(
+                &format!("setting-{}", index + 1),
+                capital(&setting.name),
+                format!("What is {} set to?", setting.name),
+                Input::Setting { name: setting.name.clone(), expected: setting.expected.clone() },
+            )
+        });
+    }
+    for (index, condition) in settings.conditions.iter().enumerate() {
+        let wanted = condition_words(condition.lower, condition.upper, &condition.unit);
+        way.push(Step {
+            detail: format!("{wanted} is needed."),
+            voids: points.clone(),
+            ..Step::plain(
+                &format!("condition-{}", index + 1),
+                condition.name.clone(),
+                format!("{}: read and type it", condition.name),
+                Input::Condition {
+                    name: condition.name.clone(),
+                    unit: condition.unit.clone(),
+                    lower: condition.lower,
+                    upper: condition.upper,
+                    advice: condition.advice.clone(),
+                },
+            )
+        });
+    }
+    if !settings.preparation.is_empty() {
+        way.push(Step {
+            voids: points.clone(),
+            ..Step::confirm(
+                "prepared",
+                "Make ready",
+                "Make the gauge ready",
+                &settings.preparation,
+                false,
+            )
+        });
+    }
+    for index in 0..settings.waits.len() {
+        way.extend(wait_steps(settings, index, &points));
+    }
+    // The wait with a longest time binds the readings: material must not lie open meanwhile.
+    let within = settings
+        .waits
+        .iter()
+        .rposition(|wait| wait.maximum_seconds.is_some())
+        .map(|index| wait_key(index));
+    for (index, point) in plan.points.iter().enumerate() {
+        way.push(point_step(plan, settings, (index, point), within.clone())?);
+    }
+    if !settings.closing.is_empty() {
+        way.push(Step::confirm(
+            "closing",
+            "Put away",
+            "Put everything back",
+            &settings.closing,
+            false,
+        ));
+    }
+    Ok(way)
+}
+
+fn capital(text: &str) -> String {
+    let text = text.strip_prefix("the ").unwrap_or(text);
+    let mut chars = text.chars();
+    chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}
+
+fn wait_key(index: usize) -> StepKey {
+    StepKey(format!("wait-{}", index + 1))
+}
+
+fn wait_steps(settings: &SettingsV1, index: usize, points: &[StepKey]) -> [Step; 2] {
+    let wait = &settings.waits[index];
+    let start = wait_key(index);
+    let over = StepKey(format!("{start}-over"));
+    let seconds = |n: u32| duration_words(jiff::SignedDuration::from_secs(i64::from(n)));
+    let most = wait
+        .maximum_seconds
+        .map(|most| format!(", and be done with the readings within {}", seconds(most)))
+        .unwrap_or_default();
+    let mut voids = vec![over.clone()];
+    voids.extend(points.iter().cloned());
+    [
+        Step {
+            detail: format!(
+                "At least {}{most}. The time runs on the server: go on with other checks meanwhile.",
+                seconds(wait.minimum_seconds)
+            ),
+            voids,
+            ..Step::plain(
+                &start.0,
+                format!("Start: {}", wait.what.to_lowercase()),
+                wait.what.clone(),
+                Input::WaitStart {
+                    what: wait.what.clone(),
+                    minimum_seconds: wait.minimum_seconds,
+                    maximum_seconds: wait.maximum_seconds,
+                },
+            )
+        },
+        Step {
+            detail: "Go on when the time is up; until then the other checks of the round can be started.".into(),
+            ..Step::plain(
+                &over.0,
+                wait.what.clone(),
+                format!("Waiting: {}", wait.what.to_lowercase()),
+                Input::WaitOver { start },
+            )
+        },
+    ]
+}
+
+/// Limit of the mean at a point, in the unit of the display.
+pub fn mean_limit(plan: &PlanSpec, settings: &SettingsV1, reference: Decimal) -> Decimal {
+    settings.mean_limit.half_width(reference, settings.span(plan))
+}
+
+/// Ten limits, five steps of the display or two per cent of the span, whichever is most: beyond
+/// that another cause than an error is likely.
+fn guard(plan: &PlanSpec, settings: &SettingsV1, reference: Decimal) -> Decimal {
+    let limits = Decimal::TEN * mean_limit(plan, settings, reference);
+    let share = settings.span(plan) * Decimal::new(2, 2);
+    limits.max(share).max(Decimal::from(5) * plan.resolution)
+}
+
+fn point_step(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    (index, point): (usize, &PlanPoint),
+    within: Option<StepKey>,
+) -> Result<Step, MethodError> {
+    let words = value_words(plan, point.nominal);
+    let reference = combine(&point.pieces, plan.unit)?.reference_value;
+    let title = match point.travel {
+        Travel::Falling => format!("{words}, falling"),
+        Travel::Rising if both_ways(plan) => format!("{words}, rising"),
+        Travel::Rising | Travel::Corner => words.clone(),
+    };
+    let instruction = match (settings.presentation, point.travel) {
+        (Presentation::Applied, Travel::Falling) => format!("Come down to {words}"),
+        (Presentation::Applied, _) => format!("Go to {words}"),
+        (Presentation::Inserted, _) => format!("Measure the {words} piece"),
+    };
+    let how = match (settings.presentation, point.travel) {
+        (Presentation::Applied, Travel::Falling) => {
+            "From above, without passing it. Let the display settle, then type what the gauge shows."
+        }
+        (Presentation::Applied, _) => {
+            "From below, without passing it. Let the display settle, then type what the gauge shows."
+        }
+        (Presentation::Inserted, _) => "Close the faces as in use, then type what the gauge shows.",
+    };
+    let again = match (point.repeats, settings.presentation) {
+        (0 | 1, _) => "",
+        (_, Presentation::Applied) => " Leave the point and come back to it between readings.",
+        (_, Presentation::Inserted) => " Take the piece out and put it in again between readings.",
+    };
+    let input = Input::Reading {
+        unit: plan.unit,
+        resolution: plan.resolution,
+        expected: point.nominal,
+        guard: guard(plan, settings, reference),
+        guard_question: match settings.presentation {
+            Presentation::Applied => format!("Is the reference at {words}?"),
+            Presentation::Inserted => format!("Is it the {words} piece, seated well?"),
+        },
+        with_added: false,
+    };
+    Ok(Step {
+        detail: format!("{how}{again}"),
+        repeats: point.repeats,
+        reference_value: Some(reference),
+        tolerance: Some(mean_limit(plan, settings, reference)),
+        charted_as: point.charted.then(|| evaluate::key_of("error", point)),
+        pause_seconds: settings.pause_seconds,
+        within,
+        scene: Some(scene::at_point(plan, settings, index)),
+        ..Step::plain(&point_key(index, point).0, title, instruction, input)
+    })
+}

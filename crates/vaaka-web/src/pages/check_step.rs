@@ -1,0 +1,223 @@
+//! One step as the check page shows it.
+
+use jiff::Timestamp;
+use uuid::Uuid;
+use vaaka_core::method::{Input, Step, StepKey, duration_words};
+use vaaka_core::quantity::{show_signed, to_f64};
+use vaaka_store::ids::ReadingId;
+
+use super::check_view::{OpenRun, Surroundings, Target, Typed};
+use crate::draw::{Beam, BeamSize, draw_scene};
+use crate::forms::new_key;
+use crate::state::local_time;
+
+impl OpenRun {
+    pub(super) fn step_view(
+        &self,
+        around: &Surroundings,
+        target: &Target<'_>,
+        typed: &Typed,
+    ) -> StepView {
+        let step = target.step;
+        let counted = if step.repeats > 1 {
+            format!("Reading {} of {}.", target.repeat, step.repeats)
+        } else {
+            String::new()
+        };
+        let (kind, sentences, unit, with_added) = match &step.input {
+            Input::Confirm { sentences, caution } => {
+                let sentences = sentences
+                    .iter()
+                    .enumerate()
+                    .map(|(index, text)| {
+                        let name = format!("tick{index}");
+                        let ticked = typed.ticked.contains(&name);
+                        Sentence { name, text: text.clone(), ticked }
+                    })
+                    .collect();
+                let kind = if *caution { "caution" } else { "confirm" };
+                (kind, sentences, String::new(), false)
+            }
+            Input::Tag { .. } => ("tag", vec![], String::new(), false),
+            Input::Setting { .. } => ("setting", vec![], String::new(), false),
+            Input::Condition { unit, .. } => ("condition", vec![], unit.clone(), false),
+            Input::WaitStart { .. } => ("wait-start", vec![], String::new(), false),
+            Input::WaitOver { .. } => ("wait-over", vec![], String::new(), false),
+            Input::Reading { unit, with_added, .. } => {
+                ("reading", vec![], unit.symbol().to_owned(), *with_added)
+            }
+        };
+        let (beam, beam_words) = self.step_beam(step, around.control);
+        StepView {
+            key: step.key.0.clone(),
+            repeat: target.repeat,
+            form_key: new_key(),
+            replaces: target.replaces.map(|id| id.0),
+            replaced: target
+                .replaces
+                .and_then(|id| super::check::find_reading(self, id))
+                .map(|old| old.typed.clone()),
+            voids: self.voided_titles(target),
+            wait: self.wait_view(around, step),
+            redo_wait: typed.too_late.then(|| self.wait_to_redo(step)).flatten().map(|id| id.0),
+            kind,
+            instruction: step.instruction.clone(),
+            detail: step.detail.clone(),
+            counted,
+            sentences,
+            unit,
+            with_added,
+            scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
+            beam,
+            beam_words,
+        }
+    }
+
+    /// What stands and would be void when this is done again, by name.
+    fn voided_titles(&self, target: &Target<'_>) -> Vec<String> {
+        if target.replaces.is_none() {
+            return Vec::new();
+        }
+        let stands = |key: &StepKey| self.run.of_step(key).next().is_some();
+        self.way
+            .steps
+            .iter()
+            .filter(|step| target.step.voids.contains(&step.key) && stands(&step.key))
+            .map(|step| step.title.clone())
+            .collect()
+    }
+
+    fn started(&self, step: &Step) -> Option<(Timestamp, Option<Timestamp>)> {
+        match &step.input {
+            Input::WaitOver { start } => self.run.wait(start),
+            _ => step.within.as_ref().and_then(|start| self.run.wait(start)),
+        }
+    }
+
+    /// The times that bind a step, as the server keeps them.
+    fn wait_view(&self, around: &Surroundings, step: &Step) -> Option<WaitView> {
+        let (ready, latest) = self.started(step)?;
+        let zone = &around.here.zone;
+        let left = ready.duration_since(around.now);
+        Some(WaitView {
+            seconds_left: left.as_secs().max(0),
+            left: duration_words(left),
+            is_over: matches!(step.input, Input::WaitOver { .. }),
+            ready: local_time(ready, zone),
+            latest: latest.map(|latest| local_time(latest, zone)),
+        })
+    }
+
+    /// The wait that has to begin again when a step comes too late.
+    fn wait_to_redo(&self, step: &Step) -> Option<ReadingId> {
+        let start = match &step.input {
+            Input::WaitOver { start } => Some(start),
+            _ => step.within.as_ref(),
+        }?;
+        let standing = self.entries.standing.iter().rev();
+        standing
+            .filter(|standing| standing.reading.step_key == start.0)
+            .map(|standing| standing.reading.id)
+            .next()
+    }
+
+    /// The beam under a reading shows only what was kept: a value still being typed is never
+    /// judged, and single readings are not held against limits meant for their mean.
+    fn step_beam(
+        &self,
+        step: &Step,
+        control: Option<(f64, f64, f64)>,
+    ) -> (String, Option<(String, String, String)>) {
+        let (Input::Reading { unit, .. }, Some(tolerance)) = (&step.input, step.tolerance) else {
+            return (String::new(), None);
+        };
+        let to = self.error_unit();
+        let limit = unit.convert(tolerance, to);
+        let errors: Vec<f64> = self
+            .run
+            .readings(&step.key)
+            .into_iter()
+            .filter_map(|(indication, added)| step.error_as_shown(indication, added))
+            .map(|error| to_f64(unit.convert(error, to)))
+            .collect();
+        let kept = match (errors.len(), step.repeats) {
+            (0, 1) => "Judged when the check is complete.".to_owned(),
+            (0, n) => format!("Nothing kept yet. The mean of {} is judged.", count_words(n)),
+            (1, n) if n > 1 => format!(
+                "One reading kept. The mean of {} is judged, after the last.",
+                count_words(n)
+            ),
+            (_, 1) => "One reading kept.".to_owned(),
+            (k, n) => format!(
+                "{k} readings kept. The mean of {} is judged, after the last.",
+                count_words(n)
+            ),
+        };
+        let half = to_f64(limit);
+        let beam = Beam {
+            tolerance: (Some(-half), Some(half)),
+            control,
+            ticks: errors,
+            ..Beam::new(BeamSize::Page, format!("Tolerance ±{limit} {to}. {kept}"))
+        };
+        let shown = limit.normalize();
+        let ends = (
+            format!("{} {to} tolerance", show_signed(-shown, shown.scale())),
+            kept,
+            format!("{} {to}", show_signed(shown, shown.scale())),
+        );
+        (beam.draw(), Some(ends))
+    }
+}
+
+fn count_words(n: u32) -> String {
+    match n {
+        2 => "two".into(),
+        3 => "three".into(),
+        4 => "four".into(),
+        5 => "five".into(),
+        n => n.to_string(),
+    }
+}
+
+/// A sentence to tick.
+#[derive(Debug)]
+pub struct Sentence {
+    pub name: String,
+    pub text: String,
+    pub ticked: bool,
+}
+
+/// The step on the screen.
+#[derive(Debug)]
+pub struct StepView {
+    pub key: String,
+    pub repeat: u32,
+    pub form_key: Uuid,
+    pub replaces: Option<i64>,
+    pub replaced: Option<String>,
+    pub voids: Vec<String>,
+    pub wait: Option<WaitView>,
+    pub redo_wait: Option<i64>,
+    pub kind: &'static str,
+    pub instruction: String,
+    pub detail: String,
+    pub counted: String,
+    pub sentences: Vec<Sentence>,
+    pub unit: String,
+    pub with_added: bool,
+    pub scene: String,
+    pub beam: String,
+    pub beam_words: Option<(String, String, String)>,
+}
+
+/// The times that bind a step.
+#[derive(Debug)]
+pub struct WaitView {
+    pub seconds_left: i64,
+    pub left: String,
+    /// Whether the step is the end of the wait itself.
+    pub is_over: bool,
+    pub ready: String,
+    pub latest: Option<String>,
+}

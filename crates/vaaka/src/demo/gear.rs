@@ -1,0 +1,293 @@
+//! An instrument of the mill: its plan in short, its noise and its story.
+
+use rust_decimal::Decimal;
+use serde_json::Value;
+use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
+use vaaka_core::method::{Place, Travel, gauge};
+
+use super::registers::{decimal, fault};
+use super::standards::SETS;
+use crate::AppError;
+
+/// What happens to an instrument.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Story {
+    /// Nothing but noise.
+    Quiet,
+    /// From some days before the end on, the gain creeps up by this much a week (parts of the load).
+    Drift {
+        /// Days before the end.
+        onset: f64,
+        /// Relative change a week.
+        per_week: f64,
+    },
+    /// Knocked some days before the end, levelled again later.
+    Knocked {
+        /// Days before the end.
+        knock: f64,
+        /// Step of the error at the largest load, in display units.
+        step: f64,
+        /// Days before the end at which it was levelled again.
+        levelled: f64,
+    },
+    /// Somebody adjusts it by its last error every few days, between these days before the end.
+    OverAdjusted {
+        /// First day, counted back.
+        from: f64,
+        /// Last day, counted back.
+        until: f64,
+    },
+    /// Fails some days before the end for residue under the pan; cleaned, adjusted, proven.
+    Failed {
+        /// Days before the end.
+        at: f64,
+        /// Error at the largest load, in display units.
+        error: f64,
+    },
+}
+
+/// A load of a plan: nominal, travel, place, repeats, charted, pieces.
+pub type Load = (&'static str, Travel, Place, i32, bool, &'static [&'static str]);
+
+/// An instrument with its plan and story.
+#[derive(Debug, Clone, Copy)]
+pub struct Gear {
+    /// Tag.
+    pub tag: &'static str,
+    /// Name.
+    pub name: &'static str,
+    /// Area, by its place in the walk.
+    pub area: usize,
+    /// Unit.
+    pub unit: &'static str,
+    /// Scale interval d.
+    pub resolution: &'static str,
+    /// Maximum.
+    pub maximum: &'static str,
+    /// Serial number.
+    pub serial: &'static str,
+    /// Family and what only it needs.
+    pub family: Family,
+    /// Its standard, by place in [`super::standards::SETS`].
+    pub set: usize,
+    /// Minutes of the check.
+    pub minutes: i32,
+    /// Loads.
+    pub loads: &'static [Load],
+    /// Between-check standard deviation at the largest load, display units.
+    pub between: f64,
+    /// Within-check standard deviation, display units.
+    pub within: f64,
+    /// Constant error at the largest load, display units.
+    pub bias: f64,
+    /// Falling minus rising, display units.
+    pub hysteresis: f64,
+    /// Story.
+    pub story: Story,
+}
+
+/// Areas along the walk.
+pub const AREAS: [&str; 4] = ["Resin kitchen", "Press hall", "Finishing", "Colour lab"];
+
+/// A family and what only it needs.
+#[derive(Debug, Clone, Copy)]
+pub enum Family {
+    /// A scale.
+    Scale {
+        /// Accuracy class.
+        class: AccuracyClass,
+        /// Verification scale interval e.
+        verification_interval: &'static str,
+        /// Pan.
+        pan: Pan,
+        /// Rounding removed with small weights.
+        added_weights: bool,
+        /// Heavy weights want other cautions.
+        heavy: bool,
+    },
+    /// Any other gauge.
+    Gauge(&'static GaugePlan),
+}
+
+/// What the plan of a gauge says.
+#[derive(Debug, Clone, Copy)]
+pub struct GaugePlan {
+    /// How the reference comes to the gauge.
+    pub presentation: gauge::Presentation,
+    /// Lowest value of the range.
+    pub range_low: &'static str,
+    /// Form, half-width and percentage of the limit of the mean.
+    pub mean_limit: (Form, &'static str, &'static str),
+    /// Half-width of the limit of the hysteresis, in the unit of the display.
+    pub hysteresis_limit: Option<&'static str>,
+    /// Settings: name, expected.
+    pub settings: &'static [(&'static str, &'static str)],
+    /// Conditions: name, unit, least, greatest, advice.
+    pub conditions:
+        &'static [(&'static str, &'static str, &'static str, &'static str, &'static str)],
+    /// Waits: what, shortest and longest in seconds.
+    pub waits: &'static [(&'static str, u32, Option<u32>)],
+    /// Shortest time between readings.
+    pub pause_seconds: u32,
+    /// Cautions.
+    pub cautions: &'static [&'static str],
+    /// Preparation.
+    pub preparation: &'static [&'static str],
+    /// Closing.
+    pub closing: &'static [&'static str],
+}
+
+/// Form of a limit.
+#[derive(Debug, Clone, Copy)]
+pub enum Form {
+    /// Absolute.
+    Absolute,
+    /// Percentage of the span.
+    PercentOfRange,
+    /// The larger of an absolute value and a percentage of the reading.
+    LargerOf,
+}
+
+impl Gear {
+    /// Key of its method.
+    pub fn method_key(&self) -> &'static str {
+        match self.family {
+            Family::Scale { .. } => weighing::KEY,
+            Family::Gauge(_) => gauge::KEY,
+        }
+    }
+
+    /// Whether rounding is removed with small weights.
+    pub fn added_weights(&self) -> bool {
+        matches!(self.family, Family::Scale { added_weights: true, .. })
+    }
+
+    /// Settings of its plan, as they are stored.
+    pub fn settings(&self) -> Result<Value, AppError> {
+        match self.family {
+            Family::Scale { class, verification_interval, pan, added_weights, heavy } => {
+                let settings = weighing::Settings::V1(weighing::SettingsV1 {
+                    class,
+                    verification_interval: decimal(verification_interval)?,
+                    stage: LimitStage::InService,
+                    pan,
+                    added_weights,
+                    case: SETS[self.set].name.to_lowercase(),
+                    preparation: scale_preparation(class),
+                    cautions: scale_cautions(heavy),
+                    closing: vec![
+                        format!(
+                            "Weights wiped and back in their place: {}.",
+                            SETS[self.set].name.to_lowercase()
+                        ),
+                        "Pan clean, scale free for work.".to_owned(),
+                    ],
+                });
+                serde_json::to_value(settings).map_err(fault)
+            }
+            Family::Gauge(plan) => serde_json::to_value(gauge_settings(plan)?).map_err(fault),
+        }
+    }
+}
+
+fn scale_cautions(heavy: bool) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    if heavy {
+        lines.push(
+            "Pieces of 10 kg and more: lift with two or with the hoist, back straight.".into(),
+        );
+        lines.push(
+            "Feet clear of the drop, safety shoes on, nobody reaches under a hanging weight."
+                .into(),
+        );
+    } else {
+        lines.push("Weights in gloves or with the fork; never drop one on the pan.".into());
+    }
+    lines.push(
+        "Sealed scales are adjusted by authorised people only; a check changes nothing.".into(),
+    );
+    lines
+}
+
+fn scale_preparation(class: AccuracyClass) -> Vec<String> {
+    let fine = class == AccuracyClass::I;
+    let warm = if fine {
+        "Switched on for an hour at least."
+    } else {
+        "Switched on for half an hour at least."
+    };
+    let mut lines = vec![
+        "Level, clean and free on all sides; nothing on the pan.".to_owned(),
+        warm.to_owned(),
+        "Loaded once to about its largest load, and emptied.".to_owned(),
+    ];
+    if fine {
+        lines.push("Doors shut, no draught, weights as warm as the room.".to_owned());
+    }
+    lines
+}
+
+fn limit((form, half_width, percent): (Form, &str, &str)) -> Result<gauge::LimitForm, AppError> {
+    Ok(match form {
+        Form::Absolute => gauge::LimitForm::Absolute { half_width: decimal(half_width)? },
+        Form::PercentOfRange => gauge::LimitForm::PercentOfRange { percent: decimal(percent)? },
+        Form::LargerOf => gauge::LimitForm::LargerOf {
+            half_width: decimal(half_width)?,
+            percent: decimal(percent)?,
+        },
+    })
+}
+
+fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
+    let lines = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
+    let bound = |text: &str| -> Result<Option<Decimal>, AppError> {
+        if text.is_empty() { Ok(None) } else { Ok(Some(decimal(text)?)) }
+    };
+    let conditions = plan
+        .conditions
+        .iter()
+        .map(|(name, unit, lower, upper, advice)| {
+            Ok(gauge::Precondition {
+                name: (*name).to_owned(),
+                unit: (*unit).to_owned(),
+                lower: bound(lower)?,
+                upper: bound(upper)?,
+                advice: (*advice).to_owned(),
+            })
+        })
+        .collect::<Result<_, AppError>>()?;
+    let hysteresis_limit = plan
+        .hysteresis_limit
+        .map(|half_width| limit((Form::Absolute, half_width, "0")))
+        .transpose()?;
+    Ok(gauge::Settings::V1(gauge::SettingsV1 {
+        presentation: plan.presentation,
+        range_low: decimal(plan.range_low)?,
+        mean_limit: limit(plan.mean_limit)?,
+        single_limit: None,
+        hysteresis_limit,
+        range_limit: None,
+        settings: plan
+            .settings
+            .iter()
+            .map(|(name, expected)| gauge::RequiredSetting {
+                name: (*name).to_owned(),
+                expected: (*expected).to_owned(),
+            })
+            .collect(),
+        conditions,
+        waits: plan
+            .waits
+            .iter()
+            .map(|(what, minimum_seconds, maximum_seconds)| gauge::Wait {
+                what: (*what).to_owned(),
+                minimum_seconds: *minimum_seconds,
+                maximum_seconds: *maximum_seconds,
+            })
+            .collect(),
+        pause_seconds: plan.pause_seconds,
+        cautions: lines(plan.cautions),
+        preparation: lines(plan.preparation),
+        closing: lines(plan.closing),
+    }))
+}
