@@ -74,6 +74,8 @@ for (const colorScheme of ["light", "dark"]) {
       ["chart", "/charts/1"],
       ["chart of a year", "/charts/1?range=year"],
       ["table", "/charts/1?table=true"],
+      ["instruments", "/instruments"],
+      ["an instrument", "/instruments/R-02"],
       ["no such page", "/nothing"],
       ["verdict", "/checks/12/verdict"],
     ]) {

@@ -8,6 +8,7 @@
 pub mod chart;
 pub mod check;
 pub mod history;
+pub mod instrument;
 pub mod judgement;
 pub mod method;
 pub mod quantity;

@@ -8,6 +8,7 @@ pub mod checks;
 pub mod conclude;
 pub mod entries;
 pub mod ids;
+pub mod instruments;
 pub mod migrate;
 pub mod people;
 pub mod plans;
@@ -73,6 +74,12 @@ impl From<DieselError> for StoreError {
 /// Turns anything that failed to be read into [`StoreError::Unreadable`].
 pub(crate) fn unreadable(what: impl std::fmt::Display) -> StoreError {
     StoreError::Unreadable { what: what.to_string() }
+}
+
+/// A stored word that this version does not know.
+#[must_use]
+pub fn unreadable_word(text: &str) -> StoreError {
+    unreadable(format!("“{text}”"))
 }
 
 /// Reads a stored word into its core type.

@@ -34,6 +34,12 @@ row! { #[doc = "A shift as it really was."] Shift in shift_instances {
 row! { #[doc = "An instrument."] Instrument in instruments {
     id: InstrumentId, tag: String, name: String, area_id: AreaId, unit: String,
     resolution: Decimal, maximum: Decimal, serial: String, state: String, version: i32,
+    range_low: Decimal, owner: String, firmware: String, adjustable: bool, sealed: bool,
+    critical: bool, restricted_to: Option<String>,
+} }
+row! { #[doc = "A change of an instrument's state."] InstrumentStateRow in instrument_states {
+    instrument_id: InstrumentId, state: String, restricted_to: Option<String>, reason: String,
+    person_id: PersonId, at: At,
 } }
 row! { #[doc = "A set-up."] SetUp in set_ups { id: SetUpId, instrument_id: InstrumentId, name: String } }
 row! { #[doc = "Something that happened to an instrument."] InstrumentEvent in instrument_events {

@@ -25,6 +25,12 @@ diesel::table! { shift_instances (id) {
 diesel::table! { instruments (id) {
     id -> BigInt, tag -> Text, name -> Text, area_id -> BigInt, unit -> Text,
     resolution -> Numeric, maximum -> Numeric, serial -> Text, state -> Text, version -> Integer,
+    range_low -> Numeric, owner -> Text, firmware -> Text, adjustable -> Bool, sealed -> Bool,
+    critical -> Bool, restricted_to -> Nullable<Text>,
+} }
+diesel::table! { instrument_states (id) {
+    id -> BigInt, instrument_id -> BigInt, state -> Text, restricted_to -> Nullable<Text>,
+    reason -> Text, person_id -> BigInt, at -> Timestamptz,
 } }
 diesel::table! { set_ups (id) { id -> BigInt, instrument_id -> BigInt, name -> Text, } }
 diesel::table! { instrument_events (id) {
@@ -158,6 +164,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     shift_instances,
     instruments,
     set_ups,
+    instrument_states,
     instrument_events,
     standards,
     standard_lots,

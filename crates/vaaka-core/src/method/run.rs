@@ -250,13 +250,11 @@ pub enum EntryError {
     },
     /// After the longest time.
     #[error(
-        "Too late by {past}: {what} may not take longer. Start that wait again with fresh material; what was read since then does not count."
+        "Too late by {past}: the longest time since the wait began is over. Start the wait again, with fresh material where it lies open; what was read since then does not count."
     )]
     TooLate {
         /// Time past.
         past: String,
-        /// What had a longest time.
-        what: String,
     },
     /// Not every sentence is ticked.
     #[error("Tick each line when it is done: {ticked} of {required} are.")]
@@ -341,20 +339,21 @@ fn in_time(step: &Step, run: &RunState, now: Timestamp) -> Result<(), EntryError
         }
     }
     let start = match &step.input {
-        Input::WaitOver { start } => Some(start),
+        Input::WaitOver { start, .. } => Some(start),
         _ => step.within.as_ref(),
     };
     let Some((ready, latest)) = start.and_then(|start| run.wait(start)) else {
         return Ok(());
     };
-    if matches!(step.input, Input::WaitOver { .. }) && now < ready {
-        return Err(early(ready, &step.title.to_lowercase()));
+    if let Input::WaitOver { what, .. } = &step.input
+        && now < ready
+    {
+        return Err(early(ready, &what.to_lowercase()));
     }
     match latest {
-        Some(latest) if now > latest => Err(EntryError::TooLate {
-            past: duration_words(now.duration_since(latest)),
-            what: step.title.to_lowercase(),
-        }),
+        Some(latest) if now > latest => {
+            Err(EntryError::TooLate { past: duration_words(now.duration_since(latest)) })
+        }
         _ => Ok(()),
     }
 }
@@ -640,7 +639,7 @@ mod tests {
             "soak-over",
             "Soak".into(),
             String::new(),
-            Input::WaitOver { start: "soak".into() },
+            Input::WaitOver { start: "soak".into(), what: "Soak".into() },
         );
         let mut reading = reading_step(false);
         reading.within = Some("soak".into());

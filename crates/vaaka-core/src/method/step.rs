@@ -73,6 +73,8 @@ pub enum Input {
     WaitOver {
         /// The step that began it.
         start: StepKey,
+        /// What is waited for.
+        what: String,
     },
     /// A number from the display.
     Reading {

@@ -2,6 +2,7 @@
 
 use super::Due;
 use crate::chart::Side;
+use crate::instrument::ServiceState;
 use crate::judgement::{Attempt, Conformity, RepeatState, repeat_state};
 
 /// How an instrument stands, worst first.
@@ -11,6 +12,8 @@ pub enum Standing {
     OnHold,
     /// Failed, then passed: a lead decides.
     Doubtful,
+    /// May be used for what a lead has stated only.
+    Restricted,
     /// Outside tolerance at its last check.
     OutOfTolerance,
     /// A signal is active, above.
@@ -32,12 +35,23 @@ impl Standing {
         match self {
             Self::OnHold => "On hold",
             Self::Doubtful => "Doubtful, a lead decides",
+            Self::Restricted => "Restricted",
             Self::OutOfTolerance => "Out of tolerance",
             Self::SignalAbove => "Above normal",
             Self::SignalBelow => "Below normal",
             Self::NoLimits => "No limits yet",
             Self::InControl => "In control",
             Self::NeverChecked => "Never checked",
+        }
+    }
+
+    /// With what a person has decided: the worse of the two holds.
+    #[must_use]
+    pub fn with_service(self, state: ServiceState) -> Self {
+        match state {
+            ServiceState::InService => self,
+            ServiceState::Restricted => self.min(Self::Restricted),
+            ServiceState::OnHold | ServiceState::Out | ServiceState::Retired => Self::OnHold,
         }
     }
 

@@ -63,8 +63,10 @@ impl Ribbon {
             let class = if block.done { "ribbon-block done" } else { "ribbon-block" };
             let width = (right - left - 1.5).max(3.0);
             svg.rect(class, (left, y), (width, 16.0), 3.0);
-            // About seven units a letter; a label that does not fit is left to the table.
-            if width > 7.2 * block.label.chars().count() as f64 + 8.0 {
+            // About seven units a letter; what does not fit in a block that is done stands after it.
+            if block.done && width <= 7.2 * block.label.chars().count() as f64 + 8.0 {
+                svg.words("ribbon-label done", (right + 2.0, y + 12.0), "start", &block.label);
+            } else if width > 7.2 * block.label.chars().count() as f64 + 8.0 {
                 let class = if block.done { "ribbon-label done" } else { "ribbon-label" };
                 svg.words(class, (left + 5.0, y + 12.0), "start", &block.label);
             }

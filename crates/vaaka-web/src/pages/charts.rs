@@ -45,6 +45,7 @@ struct Row {
 pub fn state_class(standing: Standing) -> &'static str {
     match standing {
         Standing::OnHold | Standing::Doubtful | Standing::OutOfTolerance => "out",
+        Standing::Restricted => "signal",
         Standing::SignalAbove | Standing::SignalBelow => "signal",
         Standing::InControl => "ok",
         Standing::NoLimits | Standing::NeverChecked => "due",

@@ -89,7 +89,7 @@ impl OpenRun {
 
     fn started(&self, step: &Step) -> Option<(Timestamp, Option<Timestamp>)> {
         match &step.input {
-            Input::WaitOver { start } => self.run.wait(start),
+            Input::WaitOver { start, .. } => self.run.wait(start),
             _ => step.within.as_ref().and_then(|start| self.run.wait(start)),
         }
     }
@@ -111,7 +111,7 @@ impl OpenRun {
     /// The wait that has to begin again when a step comes too late.
     fn wait_to_redo(&self, step: &Step) -> Option<ReadingId> {
         let start = match &step.input {
-            Input::WaitOver { start } => Some(start),
+            Input::WaitOver { start, .. } => Some(start),
             _ => step.within.as_ref(),
         }?;
         let standing = self.entries.standing.iter().rev();

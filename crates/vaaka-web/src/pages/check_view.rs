@@ -241,7 +241,9 @@ impl OpenRun {
         {
             let names: Vec<String> = point.pieces.iter().map(|piece| piece.tag.clone()).collect();
             title = format!("{title} · {} {unit}", point.nominal.normalize());
-            lines.push(format!("pieces {}", names.join(" + ")));
+            if names.len() > 1 {
+                lines.push(format!("pieces {}", names.join(" + ")));
+            }
             let scale = sum.reference_value.normalize().scale();
             lines.push(format!(
                 "certified {} {unit}",

@@ -5,6 +5,8 @@ pub mod charts;
 pub mod check;
 mod check_step;
 mod check_view;
+pub mod instrument;
+pub mod instruments;
 pub mod round;
 pub mod sign_in;
 pub mod verdict;

@@ -6,6 +6,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use jiff::Timestamp;
 use uuid::Uuid;
+use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::{Attempt, drift_words};
 use vaaka_core::round::{Due, RoundTask, Standing, due_of, plan_round, standing_of};
 use vaaka_store::Connection;
@@ -145,14 +146,14 @@ async fn items(connection: &mut Connection, here: &Here) -> Result<Vec<Item>, We
     let streams = charts::all(connection).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
-    Ok(views
+    views
         .into_iter()
         .map(|view| {
             let of_plan: Vec<ShiftCheck> =
                 shift_checks.iter().filter(|check| check.plan == view.plan.id).cloned().collect();
             item(view, of_plan, here, &streams, &points)
         })
-        .collect())
+        .collect()
 }
 
 fn item(
@@ -161,7 +162,7 @@ fn item(
     here: &Here,
     streams: &[StreamView],
     points: &[BriefPoint],
-) -> Item {
+) -> Result<Item, WebError> {
     let open = shift_checks.iter().find(|check| check.check.state == "open").cloned();
     let runs: Vec<Attempt> = shift_checks
         .iter()
@@ -186,7 +187,12 @@ fn item(
         })
         .collect();
     let newest: Vec<_> = own.iter().filter_map(|(_, points)| last_point(points)).collect();
-    let standing = standing_of(&runs, &newest);
+    let service: ServiceState = view
+        .instrument
+        .state
+        .parse()
+        .map_err(|_| vaaka_store::unreadable_word(&view.instrument.state))?;
+    let standing = standing_of(&runs, &newest).with_service(service);
     let worst = own
         .into_iter()
         .min_by_key(|(stream, points)| {
@@ -195,7 +201,7 @@ fn item(
             (standing, std::cmp::Reverse(stream.stream.nominal))
         })
         .map(|(stream, points)| (stream.clone(), points));
-    Item { due: due_of(open.is_some(), &runs), view, runs, shift_checks, open, standing, worst }
+    Ok(Item { due: due_of(open.is_some(), &runs), view, runs, shift_checks, open, standing, worst })
 }
 
 fn task(item: &Item) -> RoundTask<PlanId> {
@@ -335,7 +341,8 @@ fn ribbon(
     for item in items {
         for check in &item.shift_checks {
             let until = check.check.closed_at.map_or(now, |at| at.0);
-            if check.check.state == "void" || until < start {
+            // What is open is drawn once, by its plan.
+            if check.check.state != "concluded" || until < start {
                 continue;
             }
             blocks.push(RibbonBlock {

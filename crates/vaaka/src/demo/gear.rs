@@ -157,6 +157,15 @@ impl Gear {
         }
     }
 
+    /// Version of the program inside it, where it has one.
+    pub fn firmware(&self) -> &'static str {
+        match self.family {
+            Family::Scale { .. } => "2.14",
+            Family::Gauge(_) if self.tag == "R-21" => "1.08",
+            Family::Gauge(_) => "",
+        }
+    }
+
     /// Whether rounding is removed with small weights.
     pub fn added_weights(&self) -> bool {
         matches!(self.family, Family::Scale { added_weights: true, .. })

@@ -99,7 +99,7 @@ impl Bench {
                 proposal.typed = format!("{:.1}", value.clamp(low, high));
             }
             Input::WaitStart { .. } => {}
-            Input::WaitOver { start } => {
+            Input::WaitOver { start, .. } => {
                 if let Some((ready, _)) = run.wait(start) {
                     when = ready + SignedDuration::from_secs(noise.whole(4, 80));
                 }

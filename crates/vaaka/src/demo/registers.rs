@@ -146,6 +146,13 @@ pub fn register(
         serial: gear.serial.to_owned(),
         state: "in_service".to_owned(),
         version: 1,
+        range_low: Decimal::ZERO,
+        owner: AREAS[gear.area].to_owned(),
+        firmware: gear.firmware().to_owned(),
+        adjustable: !matches!(gear.tag, "P-11" | "F-14"),
+        sealed: gear.tag == "P-06",
+        critical: matches!(gear.tag, "R-02" | "R-09" | "P-11"),
+        restricted_to: None,
     };
     let approved = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     let plan = Plan {

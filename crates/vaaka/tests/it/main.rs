@@ -14,3 +14,4 @@ mod support;
 mod web_bad_input;
 mod web_check;
 mod web_gauge;
+mod web_instruments;

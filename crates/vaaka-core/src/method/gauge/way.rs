@@ -95,11 +95,8 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         way.extend(wait_steps(settings, index, &points));
     }
     // The wait with a longest time binds the readings: material must not lie open meanwhile.
-    let within = settings
-        .waits
-        .iter()
-        .rposition(|wait| wait.maximum_seconds.is_some())
-        .map(|index| wait_key(index));
+    let within =
+        settings.waits.iter().rposition(|wait| wait.maximum_seconds.is_some()).map(wait_key);
     for (index, point) in plan.points.iter().enumerate() {
         way.push(point_step(plan, settings, (index, point), within.clone())?);
     }
@@ -145,7 +142,7 @@ fn wait_steps(settings: &SettingsV1, index: usize, points: &[StepKey]) -> [Step;
             voids,
             ..Step::plain(
                 &start.0,
-                format!("Start: {}", wait.what.to_lowercase()),
+                "Start the wait".into(),
                 wait.what.clone(),
                 Input::WaitStart {
                     what: wait.what.clone(),
@@ -158,9 +155,9 @@ fn wait_steps(settings: &SettingsV1, index: usize, points: &[StepKey]) -> [Step;
             detail: "Go on when the time is up; until then the other checks of the round can be started.".into(),
             ..Step::plain(
                 &over.0,
-                wait.what.clone(),
+                format!("Wait {}", seconds(wait.minimum_seconds)),
                 format!("Waiting: {}", wait.what.to_lowercase()),
-                Input::WaitOver { start },
+                Input::WaitOver { start, what: wait.what.clone() },
             )
         },
     ]

@@ -1,0 +1,11 @@
+DROP TABLE instrument_states;
+ALTER TABLE instruments
+    DROP CONSTRAINT instruments_restricted_to,
+    DROP CONSTRAINT instruments_range,
+    DROP COLUMN restricted_to,
+    DROP COLUMN critical,
+    DROP COLUMN sealed,
+    DROP COLUMN adjustable,
+    DROP COLUMN firmware,
+    DROP COLUMN owner,
+    DROP COLUMN range_low;

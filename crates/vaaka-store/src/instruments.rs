@@ -1,0 +1,224 @@
+//! The register of instruments: states, history, and what a change of state leaves behind.
+
+use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use jiff::Timestamp;
+use serde_json::json;
+use vaaka_core::instrument::ServiceState;
+
+use crate::StoreError;
+use crate::audit::{self, Happening};
+use crate::ids::{CheckId, InstrumentId, PersonId};
+use crate::rows::{Area, Instrument, InstrumentStateRow, SetUp};
+use crate::schema::{areas, instrument_states, instruments, people, set_ups};
+use crate::types::At;
+
+/// All instruments along the walk, the retired ones last.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn all(
+    connection: &mut AsyncPgConnection,
+) -> Result<Vec<(Instrument, Area)>, StoreError> {
+    let mut rows: Vec<(Instrument, Area)> = instruments::table
+        .inner_join(areas::table)
+        .order((areas::walk_order, instruments::tag))
+        .select((Instrument::as_select(), Area::as_select()))
+        .load(connection)
+        .await?;
+    rows.sort_by_key(|(instrument, _)| instrument.state == ServiceState::Retired.word());
+    Ok(rows)
+}
+
+/// An instrument by its tag.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn by_tag(
+    connection: &mut AsyncPgConnection,
+    tag: &str,
+) -> Result<(Instrument, Area), StoreError> {
+    Ok(instruments::table
+        .inner_join(areas::table)
+        .filter(instruments::tag.eq(tag))
+        .select((Instrument::as_select(), Area::as_select()))
+        .first(connection)
+        .await?)
+}
+
+/// Set-ups of an instrument.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn set_ups(
+    connection: &mut AsyncPgConnection,
+    id: InstrumentId,
+) -> Result<Vec<SetUp>, StoreError> {
+    Ok(set_ups::table
+        .filter(set_ups::instrument_id.eq(id))
+        .order(set_ups::id)
+        .select(SetUp::as_select())
+        .load(connection)
+        .await?)
+}
+
+/// Changes of state with who made them, newest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn states(
+    connection: &mut AsyncPgConnection,
+    id: InstrumentId,
+) -> Result<Vec<(InstrumentStateRow, String)>, StoreError> {
+    Ok(instrument_states::table
+        .inner_join(people::table.on(people::id.eq(instrument_states::person_id)))
+        .filter(instrument_states::instrument_id.eq(id))
+        .order(instrument_states::id.desc())
+        .select((InstrumentStateRow::as_select(), people::name))
+        .load(connection)
+        .await?)
+}
+
+/// A check of an instrument in brief.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct CheckBrief {
+    /// The check.
+    #[diesel(sql_type = BigInt)]
+    pub id: CheckId,
+    /// The instrument.
+    #[diesel(sql_type = BigInt)]
+    pub instrument_id: InstrumentId,
+    /// as_found or as_left.
+    #[diesel(sql_type = Text)]
+    pub purpose: String,
+    /// open, concluded or void.
+    #[diesel(sql_type = Text)]
+    pub state: String,
+    /// When it was closed, or opened while it is open.
+    #[diesel(sql_type = Timestamptz)]
+    pub at: At,
+    /// Who closed it, or opened it.
+    #[diesel(sql_type = Text)]
+    pub person: String,
+    /// Conformity, when concluded.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub conforms: Option<String>,
+    /// Control state, when concluded.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub control: Option<String>,
+    /// Why it is void.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub void_reason: Option<String>,
+}
+
+const BRIEF: &str =
+    "SELECT c.id, c.instrument_id, c.purpose, c.state, coalesce(c.closed_at, c.opened_at) AS at,
+    p.name AS person, r.conforms, r.control, c.void_reason
+    FROM checks c JOIN people p ON p.id = coalesce(c.closed_by, c.opened_by)
+    LEFT JOIN LATERAL (SELECT conforms, control FROM results WHERE check_id = c.id
+        ORDER BY version DESC LIMIT 1) r ON true";
+
+/// The newest checks of an instrument, newest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn checks_of(
+    connection: &mut AsyncPgConnection,
+    id: InstrumentId,
+    count: i64,
+) -> Result<Vec<CheckBrief>, StoreError> {
+    Ok(diesel::sql_query(format!(
+        "{BRIEF} WHERE c.instrument_id = $1 ORDER BY c.opened_at DESC, c.id DESC LIMIT $2"
+    ))
+    .bind::<BigInt, _>(id.0)
+    .bind::<BigInt, _>(count)
+    .load(connection)
+    .await?)
+}
+
+/// The newest concluded check of each instrument that has one.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn latest_checks(
+    connection: &mut AsyncPgConnection,
+) -> Result<Vec<CheckBrief>, StoreError> {
+    Ok(diesel::sql_query(format!(
+        "SELECT latest.* FROM instruments i CROSS JOIN LATERAL ({BRIEF}
+             WHERE c.instrument_id = i.id AND c.state = 'concluded'
+             ORDER BY c.opened_at DESC, c.id DESC LIMIT 1) latest"
+    ))
+    .load(connection)
+    .await?)
+}
+
+/// A change of state as it is written.
+#[derive(Debug, Clone, Copy)]
+pub struct NewState<'a> {
+    /// The instrument as it was read.
+    pub instrument: &'a Instrument,
+    /// New state.
+    pub to: ServiceState,
+    /// What it may still be used for.
+    pub restricted_to: Option<&'a str>,
+    /// Why.
+    pub reason: &'a str,
+    /// Who.
+    pub person: PersonId,
+    /// When.
+    pub at: Timestamp,
+}
+
+/// Changes the state with its record and audit entry, unless somebody else changed the
+/// instrument since it was read.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `instruments_version` when it was changed meanwhile.
+pub async fn change_state(
+    connection: &mut AsyncPgConnection,
+    new: NewState<'_>,
+) -> Result<(), StoreError> {
+    let id = new.instrument.id;
+    connection
+        .transaction(async |connection| {
+            let changed = diesel::update(instruments::table.find(id))
+                .filter(instruments::version.eq(new.instrument.version))
+                .set((
+                    instruments::state.eq(new.to.word()),
+                    instruments::restricted_to.eq(new.restricted_to),
+                    instruments::version.eq(instruments::version + 1),
+                ))
+                .execute(connection)
+                .await?;
+            if changed == 0 {
+                return Err(StoreError::Conflict { constraint: "instruments_version".to_owned() });
+            }
+            diesel::insert_into(instrument_states::table)
+                .values(InstrumentStateRow {
+                    instrument_id: id,
+                    state: new.to.word().to_owned(),
+                    restricted_to: new.restricted_to.map(str::to_owned),
+                    reason: new.reason.to_owned(),
+                    person_id: new.person,
+                    at: At(new.at),
+                })
+                .execute(connection)
+                .await?;
+            audit::record(
+                connection,
+                &Happening {
+                    chain: &format!("instrument:{id}"),
+                    at: new.at,
+                    person: Some(new.person),
+                    action: "instrument_state_changed",
+                    detail: json!({
+                        "from": new.instrument.state, "to": new.to.word(),
+                        "restricted_to": new.restricted_to, "reason": new.reason,
+                    }),
+                },
+            )
+            .await
+        })
+        .await
+}

@@ -1,0 +1,347 @@
+//! One instrument: what it is, how it stands, what may be used instead, what happened to it.
+
+use askama::Template;
+use axum::extract::{Path, State};
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Redirect, Response};
+use serde::Deserialize;
+use vaaka_core::instrument::{
+    Equipment, Fit, LatestCheck, ServiceState, StateChange, check_change, substitutes,
+};
+use vaaka_core::quantity::show_decimal;
+use vaaka_store::charts;
+use vaaka_store::instruments::{self, CheckBrief, NewState};
+use vaaka_store::rows::InstrumentStateRow;
+use vaaka_store::{Connection, StoreError, registers};
+
+use super::charts::{BEAM_TRAIL, beam_of, conformity, state_class};
+use super::instruments::{Known, known};
+use super::{Here, Shell, page};
+use crate::error::WebError;
+use crate::forms::Posted;
+use crate::session::SignedIn;
+use crate::state::{AppState, local_day_time};
+
+/// How many checks the history shows.
+const HISTORY: i64 = 60;
+
+#[derive(Debug, Template)]
+#[template(path = "instrument.html")]
+struct InstrumentPage {
+    shell: Shell,
+    tag: String,
+    heading: String,
+    finding: &'static str,
+    use_words: &'static str,
+    state: &'static str,
+    restricted_to: Option<String>,
+    facts: Vec<(&'static str, String)>,
+    beams: Vec<BeamRow>,
+    checks: Vec<CheckRow>,
+    happenings: Vec<Happened>,
+    instead: Vec<Instead>,
+    may_lead: bool,
+    choices: Vec<(&'static str, &'static str, bool)>,
+    version: i32,
+    form: StateForm,
+    error: Option<String>,
+}
+
+#[derive(Debug)]
+struct BeamRow {
+    chart: i64,
+    label: String,
+    beam: String,
+}
+
+#[derive(Debug)]
+struct CheckRow {
+    path: Option<String>,
+    at: String,
+    person: String,
+    state: &'static str,
+    words: String,
+}
+
+#[derive(Debug)]
+struct Happened {
+    at: String,
+    words: String,
+}
+
+#[derive(Debug)]
+struct Instead {
+    tag: String,
+    name: String,
+    words: String,
+}
+
+/// A change of state as it is sent.
+#[derive(Debug, Default, Clone, Deserialize)]
+pub struct StateForm {
+    #[serde(default)]
+    form_token: String,
+    #[serde(default)]
+    version: i32,
+    #[serde(default)]
+    to: String,
+    #[serde(default)]
+    restricted_to: String,
+    #[serde(default)]
+    reason: String,
+}
+
+/// Shows an instrument.
+pub async fn show(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+) -> Result<Response, WebError> {
+    let mut connection = state.store.connection().await?;
+    let shown = draw(&state, &mut connection, &signed, &tag, StateForm::default(), None).await?;
+    page(StatusCode::OK, &shown)
+}
+
+/// Changes the state, or shows the page again with the words at the form.
+pub async fn change(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Posted(form): Posted<StateForm>,
+) -> Result<Response, WebError> {
+    signed.check_form(&form.form_token)?;
+    signed.may_check()?;
+    let mut connection = state.store.connection().await?;
+    let (instrument, _) = instruments::by_tag(&mut connection, &tag).await?;
+    let asked = ask(&mut connection, &signed, &tag, &form).await;
+    let to = match asked {
+        Ok(to) => to,
+        Err(WebError::NotNow { words }) => {
+            let shown = draw(&state, &mut connection, &signed, &tag, form, Some(words)).await?;
+            return page(StatusCode::UNPROCESSABLE_ENTITY, &shown);
+        }
+        Err(other) => return Err(other),
+    };
+    let clean = |text: &str| -> String {
+        text.trim().chars().filter(|c| !c.is_control()).take(200).collect()
+    };
+    let (reason, only) = (clean(&form.reason), clean(&form.restricted_to));
+    let mut seen = instrument;
+    seen.version = form.version;
+    let written = instruments::change_state(
+        &mut connection,
+        NewState {
+            instrument: &seen,
+            to,
+            restricted_to: (to == ServiceState::Restricted).then_some(only.as_str()),
+            reason: &reason,
+            person: signed.person.id,
+            at: state.now(),
+        },
+    )
+    .await;
+    match written {
+        Ok(()) => Ok(Redirect::to(&format!("/instruments/{tag}")).into_response()),
+        Err(StoreError::Conflict { .. }) => {
+            let words = "Somebody changed this instrument a moment ago. Look at its state above, then decide again.";
+            let shown =
+                draw(&state, &mut connection, &signed, &tag, form, Some(words.into())).await?;
+            page(StatusCode::CONFLICT, &shown)
+        }
+        Err(other) => Err(other.into()),
+    }
+}
+
+/// Asks the core whether the change may be made.
+async fn ask(
+    connection: &mut Connection,
+    signed: &SignedIn,
+    tag: &str,
+    form: &StateForm,
+) -> Result<ServiceState, WebError> {
+    let words =
+        |error: vaaka_core::instrument::StateError| WebError::NotNow { words: error.to_string() };
+    let (instrument, _) = instruments::by_tag(connection, tag).await?;
+    let from: ServiceState = instrument.state.parse().map_err(words)?;
+    let to: ServiceState = form.to.parse().map_err(words)?;
+    let since = instruments::states(connection, instrument.id).await?;
+    let since = since.first().map(|(row, _)| row.at);
+    let latest = instruments::checks_of(connection, instrument.id, 20).await?;
+    let latest = latest.iter().find(|check| check.state == "concluded").and_then(|check| {
+        Some(LatestCheck {
+            conforms: conformity(check.conforms.as_deref()?)?,
+            since_change: since.is_none_or(|since| check.at.0 > since.0),
+        })
+    });
+    check_change(&StateChange {
+        from,
+        to,
+        reason: &form.reason,
+        restricted_to: &form.restricted_to,
+        by_lead: signed.person.role == "lead",
+        latest,
+    })
+    .map_err(words)?;
+    Ok(to)
+}
+
+async fn draw(
+    state: &AppState,
+    connection: &mut Connection,
+    signed: &SignedIn,
+    tag: &str,
+    form: StateForm,
+    error: Option<String>,
+) -> Result<InstrumentPage, WebError> {
+    let here = Here::find(state, connection).await?;
+    let all = known(connection).await?;
+    let this = all.iter().find(|known| known.instrument.tag == tag).ok_or(WebError::NotFound)?;
+    let id = this.instrument.id;
+    let streams: Vec<_> = charts::all(connection)
+        .await?
+        .into_iter()
+        .filter(|view| view.instrument.id == id)
+        .collect();
+    let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
+    let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
+    let beams = streams
+        .iter()
+        .map(|view| {
+            let own: Vec<_> =
+                points.iter().filter(|point| point.stream_id == view.stream.id).cloned().collect();
+            BeamRow {
+                chart: view.stream.id.0,
+                label: view.stream.label.clone(),
+                beam: beam_of(view, &own).draw(),
+            }
+        })
+        .collect();
+    let checks = instruments::checks_of(connection, id, HISTORY).await?;
+    let states = instruments::states(connection, id).await?;
+    let happenings = happenings(connection, this, &states, &here).await?;
+    let set_ups = instruments::set_ups(connection, id).await?;
+    let may_lead = signed.person.role == "lead";
+    let offered = |to: &ServiceState| may_lead || *to == ServiceState::OnHold;
+    Ok(InstrumentPage {
+        shell: Shell::new(signed, "instruments", &here),
+        tag: tag.to_owned(),
+        heading: format!("{} {}", this.instrument.name, this.instrument.tag),
+        finding: this.standing_words(),
+        use_words: this.service.words(),
+        state: match this.service {
+            ServiceState::Out | ServiceState::Retired => "void",
+            _ => state_class(this.standing),
+        },
+        restricted_to: this.instrument.restricted_to.clone(),
+        facts: facts(this, &set_ups.iter().map(|set_up| set_up.name.clone()).collect::<Vec<_>>()),
+        beams,
+        checks: checks.iter().map(|check| check_row(check, &here)).collect(),
+        happenings,
+        instead: instead(this, &all)?,
+        may_lead,
+        choices: ServiceState::ALL
+            .iter()
+            .filter(|to| offered(to) && **to != this.service)
+            .map(|to| (to.word(), to.words(), form.to == to.word()))
+            .collect(),
+        version: this.instrument.version,
+        form,
+        error,
+    })
+}
+
+fn facts(known: &Known, set_ups: &[String]) -> Vec<(&'static str, String)> {
+    let instrument = &known.instrument;
+    let yes = |flag: bool, yes: &str, no: &str| if flag { yes } else { no }.to_owned();
+    let or_dash = |text: &str| if text.is_empty() { "–".to_owned() } else { text.to_owned() };
+    vec![
+        ("Area", known.area.name.clone()),
+        ("State", known.service.words().to_owned()),
+        ("Working range", known.range_words()),
+        ("Resolution", known.resolution_words()),
+        ("Set-ups", set_ups.join(", ")),
+        ("Serial number", instrument.serial.clone()),
+        ("Program version", or_dash(&instrument.firmware)),
+        ("Belongs to", or_dash(&instrument.owner)),
+        ("Adjustment", yes(instrument.adjustable, "can be adjusted", "cannot be adjusted")),
+        ("Seal", yes(instrument.sealed, "sealed: authorised people only", "none")),
+        ("Weight of an error", yes(instrument.critical, "critical", "ordinary")),
+    ]
+}
+
+fn check_row(check: &CheckBrief, here: &Here) -> CheckRow {
+    let (state, words): (&str, String) = match check.state.as_str() {
+        "open" => ("open", "begun".into()),
+        "void" => ("void", format!("void: {}", check.void_reason.clone().unwrap_or_default())),
+        _ => match (check.conforms.as_deref(), check.control.as_deref()) {
+            (Some("fail"), _) => ("out", "outside tolerance".into()),
+            (_, Some("signal")) => ("signal", "inside, with a signal".into()),
+            (_, Some("no_baseline")) => ("ok", "inside, no limits yet".into()),
+            _ => ("ok", "inside".into()),
+        },
+    };
+    let words = if check.purpose == "as_left" { format!("as left, {words}") } else { words };
+    CheckRow {
+        path: match check.state.as_str() {
+            "concluded" => Some(format!("/checks/{}/verdict", check.id)),
+            "open" => Some(format!("/checks/{}", check.id)),
+            _ => None,
+        },
+        at: local_day_time(check.at.0, &here.zone),
+        person: check.person.clone(),
+        state,
+        words,
+    }
+}
+
+async fn happenings(
+    connection: &mut Connection,
+    known: &Known,
+    states: &[(InstrumentStateRow, String)],
+    here: &Here,
+) -> Result<Vec<Happened>, WebError> {
+    let mut found: Vec<(jiff::Timestamp, String)> =
+        registers::events(connection, known.instrument.id)
+            .await?
+            .into_iter()
+            .map(|(event, person)| (event.at.0, format!("{} ({person})", event.note)))
+            .collect();
+    for (row, person) in states {
+        let state: &str = row.state.parse::<ServiceState>().map_or("", ServiceState::words);
+        let only = row.restricted_to.as_ref().map(|only| format!(", {only}")).unwrap_or_default();
+        found.push((row.at.0, format!("{state}{only}: {} ({person})", row.reason)));
+    }
+    found.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
+    Ok(found
+        .into_iter()
+        .take(12)
+        .map(|(at, words)| Happened { at: local_day_time(at, &here.zone), words })
+        .collect())
+}
+
+fn instead(this: &Known, all: &[Known]) -> Result<Vec<Instead>, WebError> {
+    let equipment: Vec<Equipment> = all.iter().map(Known::equipment).collect::<Result<_, _>>()?;
+    let held = this.equipment()?;
+    let area_of = |tag: &str| {
+        all.iter().find(|known| known.instrument.tag == tag).map_or("", |k| k.area.name.as_str())
+    };
+    let show = |value: rust_decimal::Decimal| show_decimal(value, value.normalize().scale());
+    Ok(substitutes(&held, &equipment)
+        .into_iter()
+        .take(5)
+        .map(|found| Instead {
+            tag: found.equipment.tag.clone(),
+            name: found.equipment.name.clone(),
+            words: match found.fit {
+                Fit::Whole => format!("{}, for everything", area_of(&found.equipment.tag)),
+                Fit::Part { from, to } => format!(
+                    "{}, for {} to {} {}",
+                    area_of(&found.equipment.tag),
+                    show(from),
+                    show(to),
+                    held.unit
+                ),
+            },
+        })
+        .collect())
+}

@@ -1,0 +1,195 @@
+//! The register: every instrument with its range, state and latest check.
+
+use askama::Template;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::response::Response;
+use serde::Deserialize;
+use vaaka_core::instrument::{Equipment, ServiceState};
+use vaaka_core::quantity::show_decimal;
+use vaaka_core::round::{Standing, standing_of};
+use vaaka_store::charts::{self, BriefPoint, StreamView};
+use vaaka_store::instruments::{self, CheckBrief};
+use vaaka_store::rows::{Area, Instrument};
+use vaaka_store::{Connection, unreadable_word};
+
+use super::charts::{last_point, state_class};
+use super::{Here, Shell, page};
+use crate::error::WebError;
+use crate::forms::Asked;
+use crate::session::SignedIn;
+use crate::state::{AppState, local_day_time};
+
+#[derive(Debug, Template)]
+#[template(path = "instruments.html")]
+struct InstrumentsPage {
+    shell: Shell,
+    heading: String,
+    query: String,
+    rows: Vec<Row>,
+}
+
+#[derive(Debug)]
+struct Row {
+    tag: String,
+    name: String,
+    area: String,
+    range: String,
+    resolution: String,
+    service: &'static str,
+    last: String,
+    state: &'static str,
+    words: &'static str,
+}
+
+/// An instrument with what its charts and latest check say.
+pub(super) struct Known {
+    pub instrument: Instrument,
+    pub area: Area,
+    pub service: ServiceState,
+    pub standing: Standing,
+    pub drift: Option<f64>,
+    pub latest: Option<CheckBrief>,
+}
+
+/// Reads the whole register with standings.
+pub(super) async fn known(connection: &mut Connection) -> Result<Vec<Known>, WebError> {
+    let register = instruments::all(connection).await?;
+    let latest = instruments::latest_checks(connection).await?;
+    let streams: Vec<StreamView> = charts::all(connection).await?;
+    let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
+    let points = charts::newest_points(connection, &ids, 1).await?;
+    register
+        .into_iter()
+        .map(|(instrument, area)| {
+            let own: Vec<&BriefPoint> = streams
+                .iter()
+                .filter(|view| view.instrument.id == instrument.id)
+                .filter_map(|view| points.iter().find(|point| point.stream_id == view.stream.id))
+                .collect();
+            let last: Vec<_> =
+                own.iter().filter_map(|point| last_point(std::slice::from_ref(*point))).collect();
+            let service: ServiceState =
+                instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
+            Ok(Known {
+                standing: standing_of(&[], &last).with_service(service),
+                drift: own.iter().find_map(|point| point.drift_per_week),
+                latest: latest.iter().find(|check| check.instrument_id == instrument.id).cloned(),
+                service,
+                instrument,
+                area,
+            })
+        })
+        .collect()
+}
+
+impl Known {
+    /// As the core asks for it.
+    pub fn equipment(&self) -> Result<Equipment, WebError> {
+        let unit = &self.instrument.unit;
+        Ok(Equipment {
+            tag: self.instrument.tag.clone(),
+            name: self.instrument.name.clone(),
+            walk_order: self.area.walk_order,
+            unit: unit.parse().map_err(|_| unreadable_word(unit))?,
+            range_low: self.instrument.range_low,
+            maximum: self.instrument.maximum,
+            resolution: self.instrument.resolution,
+            state: self.service,
+            standing: self.standing,
+        })
+    }
+
+    /// "0 to 60 kg".
+    pub fn range_words(&self) -> String {
+        let show = |value: rust_decimal::Decimal| show_decimal(value, value.normalize().scale());
+        format!(
+            "{} to {} {}",
+            show(self.instrument.range_low),
+            show(self.instrument.maximum),
+            self.instrument.unit
+        )
+    }
+
+    /// "0.001 kg".
+    pub fn resolution_words(&self) -> String {
+        let resolution = self.instrument.resolution;
+        format!(
+            "{} {}",
+            show_decimal(resolution, resolution.normalize().scale()),
+            self.instrument.unit
+        )
+    }
+
+    /// Words of the standing; what is out says so.
+    pub fn standing_words(&self) -> &'static str {
+        match self.service {
+            ServiceState::Out => "Out of use",
+            ServiceState::Retired => "Retired",
+            _ => self.standing.words_with_drift(self.drift),
+        }
+    }
+}
+
+/// What the address may carry.
+#[derive(Debug, Default, Deserialize)]
+pub struct Search {
+    #[serde(default)]
+    find: String,
+}
+
+/// Shows the register.
+pub async fn show(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    Asked(search): Asked<Search>,
+) -> Result<Response, WebError> {
+    let mut connection = state.store.connection().await?;
+    let here = Here::find(&state, &mut connection).await?;
+    let all = known(&mut connection).await?;
+    let wanted = search.find.trim().to_lowercase();
+    let fits = |known: &&Known| {
+        let text = format!(
+            "{} {} {} {}",
+            known.instrument.tag, known.instrument.name, known.area.name, known.instrument.serial
+        );
+        text.to_lowercase().contains(&wanted)
+    };
+    let rows: Vec<Row> = all.iter().filter(fits).map(|known| row(known, &here)).collect();
+    let heading = if wanted.is_empty() {
+        let held = all.iter().filter(|known| known.service == ServiceState::OnHold).count();
+        match held {
+            0 => format!("{} instruments, none on hold", all.len()),
+            held => format!("{} instruments, {held} on hold", all.len()),
+        }
+    } else {
+        format!("{} of {} instruments", rows.len(), all.len())
+    };
+    let template = InstrumentsPage {
+        shell: Shell::new(&signed, "instruments", &here),
+        heading,
+        query: search.find,
+        rows,
+    };
+    page(StatusCode::OK, &template)
+}
+
+fn row(known: &Known, here: &Here) -> Row {
+    Row {
+        tag: known.instrument.tag.clone(),
+        name: known.instrument.name.clone(),
+        area: known.area.name.clone(),
+        range: known.range_words(),
+        resolution: known.resolution_words(),
+        service: known.service.words(),
+        last: known
+            .latest
+            .as_ref()
+            .map_or_else(|| "never".into(), |check| local_day_time(check.at.0, &here.zone)),
+        state: match known.service {
+            ServiceState::Out | ServiceState::Retired => "void",
+            _ => state_class(known.standing),
+        },
+        words: known.standing_words(),
+    }
+}
