@@ -76,6 +76,8 @@ for (const colorScheme of ["light", "dark"]) {
       ["table", "/charts/1?table=true"],
       ["instruments", "/instruments"],
       ["an instrument", "/instruments/R-02"],
+      ["standards", "/standards"],
+      ["a standard", "/standards/M1-B"],
       ["no such page", "/nothing"],
       ["verdict", "/checks/12/verdict"],
     ]) {

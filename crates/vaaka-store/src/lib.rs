@@ -18,6 +18,7 @@ pub mod rows;
 pub mod schema;
 pub mod sessions;
 pub mod shifts;
+pub mod standards;
 mod types;
 
 pub use conclude::{Concluded, conclude_check};

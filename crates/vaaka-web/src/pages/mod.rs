@@ -9,6 +9,7 @@ pub mod instrument;
 pub mod instruments;
 pub mod round;
 pub mod sign_in;
+pub mod standards;
 pub mod verdict;
 
 use askama::Template;

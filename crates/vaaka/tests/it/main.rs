@@ -9,6 +9,7 @@ mod constraints;
 mod demo_world;
 mod durability;
 mod migrations;
+mod routes;
 mod store;
 mod support;
 mod web_bad_input;

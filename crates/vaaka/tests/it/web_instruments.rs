@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use diesel_async::SimpleAsyncConnection;
 use reqwest::StatusCode;
 
 use crate::client::{Bench, Page};
@@ -120,4 +121,31 @@ async fn an_auditor_reads_and_changes_nothing() {
     ]);
     let answer = veera.post("/instruments/R-02/state", &fields).await;
     assert_eq!(answer.status, StatusCode::FORBIDDEN);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_check() {
+    let server = Server::demo().await;
+    let bench = Bench::aino(&server.base).await;
+    let all = bench.get("/standards").await;
+    assert_eq!(all.words("h1"), "8 standards, all in date");
+    let one = bench.get("/standards/M1-B").await;
+    assert!(one.words(".plain-list").contains("10.00011 kg 0.00015 kg (k = 2)"), "{}", one.text);
+    assert!(one.words(".plain-ul").contains("Tank scale R-02"));
+    assert_eq!(bench.get("/standards/none").await.status, StatusCode::NOT_FOUND);
+
+    let mut owner = server.owner().await;
+    owner
+        .batch_execute("UPDATE certificates SET valid_until = '2026-11-23' WHERE number = 'V-2231'")
+        .await
+        .unwrap();
+    let all = bench.get("/standards").await;
+    assert_eq!(all.words("h1"), "8 standards, 1 cannot be used");
+    assert!(all.words("table").contains("M1-B: certificate V-2231 ended on 2026-11-23"));
+    let round = bench.get("/").await;
+    let mut fields = round.form("td.do form");
+    fields.insert("plan_version".into(), crate::client::plan_version(&round, "R-02"));
+    let refused = bench.post("/checks", &fields).await;
+    assert_eq!(refused.status, StatusCode::CONFLICT);
+    assert!(refused.text.contains("cannot be used before it is calibrated again"));
 }
