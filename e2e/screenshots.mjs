@@ -60,4 +60,27 @@ await shoot(page, "charts");
 await dark.goto(`${base}/charts`);
 await dark.locator("tr", { hasText: "Roll scale P-06" }).locator("a").first().click();
 await shoot(dark, "chart-dark");
+
+const begin = async (tag) => {
+  await page.goto(`${base}/`);
+  const button = page.locator("table.round tr", { hasText: tag }).locator(".do button");
+  await Promise.all([page.waitForNavigation(), button.click()]);
+};
+await begin("R-21");
+await tickAll();
+for (const text of ["TR-1", "Pt100", "°C", "21.4"]) await type(text);
+await tickAll();
+await send();
+await shoot(page, "wait");
+await begin("P-11");
+await tickAll();
+for (const text of ["PR-1", "bar"]) await type(text);
+await tickAll();
+for (const text of ["81", "200", "321"]) await type(text);
+await page.fill("#typed", "201");
+await shoot(page, "gauge");
+await page.goto(`${base}/instruments/R-02`);
+await shoot(page, "instrument");
+await page.goto(`${base}/standards`);
+await shoot(page, "standards");
 await browser.close();

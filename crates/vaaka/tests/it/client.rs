@@ -138,6 +138,21 @@ impl Bench {
         answer.location.unwrap()
     }
 
+    /// Comes to a check that somebody has begun, by the link of its row.
+    pub async fn start_again(&self, tag: &str) -> String {
+        let round = self.get("/").await;
+        let document = Html::parse_document(&round.text);
+        let row = Selector::parse("table.round tbody tr").unwrap();
+        let link = Selector::parse("td.do a").unwrap();
+        document
+            .select(&row)
+            .find(|row| row.text().any(|text| text.contains(tag)))
+            .and_then(|row| row.select(&link).next())
+            .and_then(|link| link.value().attr("href"))
+            .unwrap_or_else(|| panic!("no way to go on with {tag} in {}", round.text))
+            .to_owned()
+    }
+
     /// Sends the form of the step that is shown, with what was typed.
     pub async fn send(&self, path: &str, typed: &str) -> Page {
         let page = self.get(path).await;

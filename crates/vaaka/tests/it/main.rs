@@ -9,6 +9,7 @@ mod constraints;
 mod demo_world;
 mod durability;
 mod migrations;
+mod random_runs;
 mod routes;
 mod store;
 mod support;
