@@ -5,7 +5,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use super::{Input, Step, StepKey};
+use super::{Input, MethodError, Step, StepKey};
 use crate::quantity::{TypedDecimal, TypedDecimalError, Unit, show_decimal};
 
 /// What one entry holds.
@@ -84,6 +84,22 @@ impl RunState {
                 _ => None,
             })
             .collect()
+    }
+
+    /// Readings of one step, all that it needs.
+    ///
+    /// # Errors
+    /// [`MethodError::Incomplete`] when there are fewer.
+    pub fn all_readings(
+        &self,
+        step: StepKey,
+        required: u32,
+    ) -> Result<Vec<(Decimal, Option<Decimal>)>, MethodError> {
+        let readings = self.readings(&step);
+        if readings.len() < required as usize {
+            return Err(MethodError::Incomplete { step, required, got: readings.len() });
+        }
+        Ok(readings)
     }
 
     /// The wait that a step began, if it stands: when it is ready and when it is too late.

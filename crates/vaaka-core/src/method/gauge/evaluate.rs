@@ -52,15 +52,7 @@ impl Bench<'_> {
         index: usize,
         point: &'a PlanPoint,
     ) -> Result<Point<'a>, MethodError> {
-        let step = point_key(index, point);
-        let readings = run.readings(&step);
-        if readings.len() < point.repeats as usize {
-            return Err(MethodError::Incomplete {
-                step,
-                required: point.repeats,
-                got: readings.len(),
-            });
-        }
+        let readings = run.all_readings(point_key(index, point), point.repeats)?;
         let reference = combine(&point.pieces, self.plan.unit)?;
         let errors = readings
             .iter()

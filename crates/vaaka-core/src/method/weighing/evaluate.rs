@@ -75,11 +75,7 @@ fn read_load<'a>(
     index: usize,
     point: &'a PlanPoint,
 ) -> Result<Load<'a>, MethodError> {
-    let step = load_key(index, point);
-    let readings = run.readings(&step);
-    if readings.len() < point.repeats as usize {
-        return Err(MethodError::Incomplete { step, required: point.repeats, got: readings.len() });
-    }
+    let readings = run.all_readings(load_key(index, point), point.repeats)?;
     let reference = combine(&point.pieces, bench.plan.unit)?;
     let half_step = bench.plan.resolution / Decimal::TWO;
     let errors = readings
