@@ -1,6 +1,7 @@
 //! The control chart with its drift watcher, under one time axis.
 
 use super::Svg;
+use vaaka_core::quantity::{decimals_for, show_signed_float};
 
 /// A point as it is drawn.
 #[derive(Debug, Clone, PartialEq)]
@@ -185,7 +186,7 @@ impl ChartDrawing {
     /// Limits are named at the right end, from the newest segment; names that would overlap are
     /// moved apart.
     fn draw_axis_words(&self, svg: &mut Svg, axis: &Axis) {
-        let show = |value| vaaka_core::quantity::show_signed_float(value, self.decimals);
+        let show = |value| show_signed_float(value, self.decimals);
         let Some(newest) = self.segments.last() else {
             return;
         };
@@ -195,6 +196,9 @@ impl ChartDrawing {
         }
         let mut left: Vec<(f64, String)> = Vec::new();
         if let Some((lower, center, upper)) = newest.control {
+            // Limits narrower than a few steps of the display need a digit more than it shows.
+            let places = decimals_for((upper - lower) / 2.0).max(self.decimals);
+            let show = |value| show_signed_float(value, places);
             left = vec![
                 (axis.y(upper), show(upper)),
                 (axis.y(center), show(center)),

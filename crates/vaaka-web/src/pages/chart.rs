@@ -13,7 +13,7 @@ use vaaka_core::history::Drift;
 use vaaka_core::judgement::{
     Reason, action_sentence, criterion_words, drift_words, firing_short, firing_words, sigma_words,
 };
-use vaaka_core::quantity::{show_float, show_signed_float};
+use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::conclude::{StoredResult, result_of};
@@ -266,7 +266,14 @@ fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
     TableRow {
         at: local_day_time(point.measured_at.0, &here.zone),
         value: format!("{} {}", show(point.value), read.view.stream.unit),
-        limits: pair(point.lower_control_limit, point.upper_control_limit),
+        limits: match (point.lower_control_limit, point.upper_control_limit) {
+            (Some(lower), Some(upper)) => {
+                let places = decimals_for((upper - lower) / 2.0).max(decimals(read));
+                let show = |value: f64| show_signed_float(value, places);
+                format!("{} to {}", show(lower), show(upper))
+            }
+            _ => "–".to_owned(),
+        },
         tolerance: pair(point.lower_tolerance_limit, point.upper_tolerance_limit),
         state: state_of(view),
         words: point_words(view, firing_short),

@@ -44,7 +44,7 @@ async fn the_register_is_found_by_tag_name_area_and_serial() {
     }
     let one = bench.get("/instruments/R-02").await;
     assert_eq!(one.words("h1"), "Tank scale R-02: Drifting up");
-    assert!(one.words("dl.facts").contains("0 to 60 kg"));
+    assert!(one.words("dl.fact-list").contains("0 to 60 kg"));
     // A roll scale covers its range but reads in coarser steps; the mixing scale covers a part.
     let instead = one.words(".plain-ul");
     assert!(instead.contains("Mixing scale R-09") && !instead.contains("Roll scale"), "{instead}");
