@@ -4,22 +4,19 @@ use diesel::prelude::*;
 use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
-use rust_decimal::Decimal;
 use serde_json::json;
-use sha2::{Digest, Sha256};
 use vaaka_core::chart::{ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
-use vaaka_core::judgement::{
-    Characteristic, Conformity, ConformityResult, Control, ToleranceLimits, Verdict,
-};
-use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
+use vaaka_core::judgement::{Characteristic, ConformityResult};
+use vaaka_core::method::{self, Purpose};
 use vaaka_core::quantity::to_f64;
 
 use crate::audit::{self, Happening};
 use crate::charts::{self, LockedStream};
 use crate::ids::{CheckId, PersonId, ResultId, SegmentId, StreamId};
+use crate::outcomes::{Basis, characteristic_rows, result_row};
 use crate::plans::{self, PlanView};
-use crate::rows::{CharacteristicRow, Check, Point, ResultRow, Segment, SignalRow, Stream};
+use crate::rows::{Check, Point, ResultRow, Segment, SignalRow, Stream};
 use crate::schema::{
     characteristics, chart_points, chart_streams, checks, results, segments, signals,
 };
@@ -141,126 +138,6 @@ pub async fn conclude_check(
             Ok(Concluded::Now)
         })
         .await
-}
-
-/// What a result rests on.
-#[derive(Clone, Copy)]
-pub struct Basis<'a> {
-    /// Its id.
-    pub result: ResultId,
-    /// The check.
-    pub check: &'a Check,
-    /// The method.
-    pub method: &'a dyn Method,
-    /// The plan with the certified values used.
-    pub plan: &'a PlanSpec,
-    /// The entries that stood.
-    pub run: &'a RunState,
-    /// What came of it.
-    pub completion: &'a Completion,
-    /// Who concluded.
-    pub person: PersonId,
-    /// When.
-    pub now: Timestamp,
-}
-
-/// The row of a result.
-///
-/// # Errors
-/// [`StoreError::Unreadable`] when something does not serialise.
-pub fn result_row(basis: &Basis<'_>) -> Result<ResultRow, StoreError> {
-    let verdict = &basis.completion.verdict;
-    Ok(ResultRow {
-        id: basis.result,
-        check_id: basis.check.id,
-        version: 1,
-        plan_version_id: basis.check.plan_version_id,
-        certificate_id: basis.check.certificate_id,
-        method_key: basis.method.key().to_owned(),
-        method_version: basis.method.version(),
-        table_edition: basis.method.table_edition().to_owned(),
-        inputs_hash: inputs_hash(basis.plan, basis.run)?,
-        conforms: to_word(&verdict.conforms)?,
-        control: control_word(&verdict.control).to_owned(),
-        action: to_word(&verdict.action)?,
-        repeat_state: to_word(&verdict.repeat)?,
-        verdict: serde_json::to_value(verdict).map_err(unreadable)?,
-        computed_at: At(basis.now),
-        computed_by: basis.person,
-    })
-}
-
-fn control_word(control: &Control) -> &'static str {
-    match control {
-        Control::NoBaseline { .. } => "no_baseline",
-        Control::InControl => "in_control",
-        Control::Signal { .. } => "signal",
-        Control::NotCharted => "not_charted",
-    }
-}
-
-/// SHA-256 over settings, certified values and entries: shows later that nothing was changed.
-fn inputs_hash(plan: &PlanSpec, run: &RunState) -> Result<Vec<u8>, StoreError> {
-    let mut digest = Sha256::new();
-    digest.update(plan.settings.to_string());
-    for point in &plan.points {
-        digest.update(format!(
-            "|{} {} {} {}",
-            point.nominal,
-            point.travel.word(),
-            point.place.word(),
-            point.repeats
-        ));
-        digest.update(serde_json::to_string(&point.pieces).map_err(unreadable)?);
-    }
-    for entry in &run.entries {
-        let value = serde_json::to_string(&entry.value).map_err(unreadable)?;
-        digest.update(format!("|{} {} {value}", entry.step, entry.repeat));
-    }
-    Ok(digest.finalize().to_vec())
-}
-
-/// The rows of the characteristics of a result.
-///
-/// # Errors
-/// [`StoreError::Unreadable`].
-pub fn characteristic_rows(
-    result: ResultId,
-    judged: &[(Characteristic, ConformityResult)],
-) -> Result<Vec<CharacteristicRow>, StoreError> {
-    judged
-        .iter()
-        .enumerate()
-        .map(|(index, (characteristic, result_of))| {
-            Ok(CharacteristicRow {
-                result_id: result,
-                sequence: i32::try_from(index + 1).map_err(unreadable)?,
-                key: characteristic.key.clone(),
-                label: characteristic.label.clone(),
-                kind: to_word(&characteristic.kind)?,
-                nominal: characteristic.nominal,
-                unit: characteristic.unit.symbol().to_owned(),
-                decimals: i32::try_from(characteristic.decimals).map_err(unreadable)?,
-                singles: characteristic.singles.clone(),
-                reference_value: characteristic.reference_value,
-                lower_single_limit: characteristic.single_limits.and_then(|limits| limits.lower),
-                upper_single_limit: characteristic.single_limits.and_then(|limits| limits.upper),
-                lower_tolerance_limit: characteristic.limits.and_then(|limits| limits.lower),
-                upper_tolerance_limit: characteristic.limits.and_then(|limits| limits.upper),
-                reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
-                reading_standard_uncertainty: characteristic.reading_standard_uncertainty,
-                indicative: characteristic.indicative,
-                charted: characteristic.charted,
-                conformity: to_word(&result_of.conformity)?,
-                decision_rule: to_word(&result_of.rule)?,
-                share_used: result_of.share_used,
-                worst_single_share: result_of.worst_single_share,
-                expanded_uncertainty: result_of.expanded_uncertainty,
-                coverage_factor: result_of.coverage_factor,
-                capability_index: result_of.capability_index,
-            })
-        })
-        .collect()
 }
 
 /// The row of a point on a chart.
@@ -457,78 +334,4 @@ async fn write_segment(
             .await?;
     }
     Ok(())
-}
-
-/// A stored result with its characteristics, read back.
-#[derive(Debug, Clone)]
-pub struct StoredResult {
-    /// The row.
-    pub row: ResultRow,
-    /// The verdict.
-    pub verdict: Verdict,
-    /// Characteristics with their judgement.
-    pub results: Vec<(Characteristic, ConformityResult)>,
-}
-
-/// The newest result of a check.
-///
-/// # Errors
-/// [`StoreError`].
-pub async fn result_of(
-    connection: &mut AsyncPgConnection,
-    check: CheckId,
-) -> Result<Option<StoredResult>, StoreError> {
-    let row: Option<ResultRow> = results::table
-        .filter(results::check_id.eq(check))
-        .order(results::version.desc())
-        .select(ResultRow::as_select())
-        .first(connection)
-        .await
-        .optional()?;
-    let Some(row) = row else { return Ok(None) };
-    let found: Vec<CharacteristicRow> = characteristics::table
-        .filter(characteristics::result_id.eq(row.id))
-        .order(characteristics::sequence)
-        .select(CharacteristicRow::as_select())
-        .load(connection)
-        .await?;
-    let verdict = serde_json::from_value(row.verdict.clone()).map_err(unreadable)?;
-    let results = found.into_iter().map(read_characteristic).collect::<Result<_, _>>()?;
-    Ok(Some(StoredResult { row, verdict, results }))
-}
-
-fn read_characteristic(
-    row: CharacteristicRow,
-) -> Result<(Characteristic, ConformityResult), StoreError> {
-    let pair = |lower: Option<Decimal>, upper: Option<Decimal>| {
-        (lower.is_some() || upper.is_some()).then_some(ToleranceLimits { lower, upper })
-    };
-    let conformity: Conformity = word(&row.conformity)?;
-    Ok((
-        Characteristic {
-            key: row.key,
-            label: row.label,
-            kind: word(&row.kind)?,
-            nominal: row.nominal,
-            unit: row.unit.parse().map_err(unreadable)?,
-            decimals: u32::try_from(row.decimals).map_err(unreadable)?,
-            singles: row.singles,
-            reference_value: row.reference_value,
-            limits: pair(row.lower_tolerance_limit, row.upper_tolerance_limit),
-            single_limits: pair(row.lower_single_limit, row.upper_single_limit),
-            reference_standard_uncertainty: row.reference_standard_uncertainty,
-            reading_standard_uncertainty: row.reading_standard_uncertainty,
-            indicative: row.indicative,
-            charted: row.charted,
-        },
-        ConformityResult {
-            conformity,
-            rule: word(&row.decision_rule)?,
-            share_used: row.share_used,
-            worst_single_share: row.worst_single_share,
-            expanded_uncertainty: row.expanded_uncertainty,
-            coverage_factor: row.coverage_factor,
-            capability_index: row.capability_index,
-        },
-    ))
 }

@@ -10,6 +10,7 @@ pub mod entries;
 pub mod ids;
 pub mod instruments;
 pub mod migrate;
+pub mod outcomes;
 pub mod people;
 pub mod plans;
 mod pool;

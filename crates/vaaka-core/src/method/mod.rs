@@ -4,6 +4,7 @@
 //! with stable keys), what a redone step voids, and the computation at the end. A new family is
 //! one module here and a line in [`by_key`].
 
+mod accept;
 pub mod gauge;
 mod plan;
 mod run;
@@ -11,10 +12,9 @@ mod scene;
 mod step;
 pub mod weighing;
 
+pub use accept::{EntryError, Proposal, accept, condition_words, duration_words};
 pub use plan::{Place, PlanPoint, PlanSpec, Purpose, Travel};
-pub use run::{
-    Entry, EntryError, EntryValue, Proposal, RunState, accept, condition_words, duration_words,
-};
+pub use run::{Entry, EntryValue, RunState};
 pub use scene::{Primitive, Scene, SpotState};
 pub use step::{Input, Step, StepKey};
 

@@ -5,8 +5,7 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use vaaka_core::chart::{Firing, IN_CONTROL_RUN_LENGTH};
 use vaaka_core::history::Drift;
@@ -16,14 +15,14 @@ use vaaka_core::judgement::{
 use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, PointView, StreamView};
-use vaaka_store::conclude::{StoredResult, result_of};
 use vaaka_store::ids::StreamId;
+use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::registers;
 use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, SignalRow};
 
+use super::chart_drawing::drawing;
 use super::charts::{conformity, last_point, state_class};
 use super::{Here, Shell, page};
-use crate::draw::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint};
 use crate::error::WebError;
 use crate::forms::{Asked, PathId};
 use crate::session::SignedIn;
@@ -63,16 +62,16 @@ struct LimitsCard {
 }
 
 #[derive(Debug)]
-struct TableRow {
-    at: String,
-    value: String,
-    limits: String,
-    tolerance: String,
-    state: &'static str,
-    words: String,
-    person: String,
-    certificate: String,
-    check: i64,
+pub(super) struct TableRow {
+    pub at: String,
+    pub value: String,
+    pub limits: String,
+    pub tolerance: String,
+    pub state: &'static str,
+    pub words: String,
+    pub person: String,
+    pub certificate: String,
+    pub check: i64,
 }
 
 /// What is shown.
@@ -85,18 +84,18 @@ pub struct ChartQuery {
 }
 
 /// Everything read for the page.
-struct Read {
-    view: StreamView,
-    points: Vec<PointView>,
-    segments: Vec<Segment>,
-    baseline: Option<(Baseline, String)>,
-    events: Vec<(InstrumentEvent, String)>,
-    signals: Vec<SignalRow>,
-    newest: Option<StoredResult>,
-    standing: Standing,
-    drift: Option<Drift>,
-    from: Timestamp,
-    now: Timestamp,
+pub(super) struct Read {
+    pub view: StreamView,
+    pub points: Vec<PointView>,
+    pub segments: Vec<Segment>,
+    pub baseline: Option<(Baseline, String)>,
+    pub events: Vec<(InstrumentEvent, String)>,
+    pub signals: Vec<SignalRow>,
+    pub newest: Option<StoredResult>,
+    pub standing: Standing,
+    pub drift: Option<Drift>,
+    pub from: Timestamp,
+    pub now: Timestamp,
 }
 
 /// Shows the chart.
@@ -222,11 +221,11 @@ fn unit_words(symbol: &str) -> &str {
     }
 }
 
-fn decimals(read: &Read) -> u32 {
+pub(super) fn decimals(read: &Read) -> u32 {
     u32::try_from(read.view.stream.decimals).unwrap_or(1)
 }
 
-fn state_of(view: &PointView) -> &'static str {
+pub(super) fn state_of(view: &PointView) -> &'static str {
     match (conformity(&view.point.conformity), view.point.signalled) {
         (Some(vaaka_core::judgement::Conformity::Fail), _) => "out",
         (_, true) => "signal",
@@ -281,193 +280,6 @@ fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
         certificate: view.certificate.clone(),
         check: point.check_id.0,
     }
-}
-
-fn seconds(at: Timestamp) -> f64 {
-    at.as_millisecond() as f64 / 1000.0
-}
-
-fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawing {
-    let span = seconds(read.now) - seconds(read.from);
-    let from = read.points.first().map_or(seconds(read.from), |first| {
-        seconds(first.point.measured_at.0).max(seconds(read.from))
-    });
-    // The forecast wants room on the right, to a little beyond its crossing.
-    let ahead = if read.drift.is_some() { 0.22 * span } else { 0.01 * span };
-    let to = seconds(read.now) + ahead;
-    let gap = 3.0 * charts::interval(&read.view.stream).as_secs_f64();
-    let mut last: Option<(f64, i64)> = None;
-    let points = read
-        .points
-        .iter()
-        .enumerate()
-        .map(|(index, view)| {
-            let at = seconds(view.point.measured_at.0);
-            let segment = view.point.segment_id.0;
-            let counted = view.point.ordinal.is_some();
-            let joined = last.is_some_and(|(time, before)| at - time <= gap && before == segment);
-            if counted {
-                last = Some((at, segment));
-            }
-            drawn_point(view, at, joined, &rows[index])
-        })
-        .collect();
-    ChartDrawing {
-        description: format!(
-            "Control chart of {}, {} points. {}",
-            read.view.stream.label,
-            read.points.len(),
-            read.standing.words()
-        ),
-        from,
-        to,
-        times: time_marks(read, from, to, &here.zone),
-        segments: chart_segments(read, to),
-        points,
-        events: drawn_events(read),
-        forecast: read.drift.map(|drift| forecast(&drift, read, here)),
-        decimals: decimals(read),
-        unit: read.view.stream.unit.clone(),
-    }
-}
-
-fn drawn_point(view: &PointView, at: f64, joined: bool, row: &TableRow) -> DrawnPoint {
-    let point = &view.point;
-    let ewma_limits = point.center_line.zip(point.ewma_half_width);
-    DrawnPoint {
-        at,
-        value: point.value,
-        state: state_of(view),
-        hollow: point.ordinal.is_none(),
-        joined,
-        ewma: point.ewma,
-        ewma_limits,
-        ewma_beyond: point
-            .ewma
-            .zip(ewma_limits)
-            .is_some_and(|(ewma, (center, half))| (ewma - center).abs() > half),
-        check: row.check,
-        label: format!(
-            "{}: {}, {}. {}, standard {}",
-            row.at, row.value, row.words, row.person, row.certificate
-        ),
-    }
-}
-
-/// Stretches over which the limits stay the same.
-fn chart_segments(read: &Read, to: f64) -> Vec<ChartSegment> {
-    let mut segments: Vec<ChartSegment> = Vec::new();
-    for view in read.points.iter().filter(|view| view.point.ordinal.is_some()) {
-        let point = &view.point;
-        let at = seconds(point.measured_at.0);
-        let control = point
-            .lower_control_limit
-            .zip(point.center_line)
-            .zip(point.upper_control_limit)
-            .map(|((lower, center), upper)| (lower, center, upper));
-        let tolerance = (point.lower_tolerance_limit, point.upper_tolerance_limit);
-        match segments.last_mut() {
-            Some(last)
-                if last.control == control
-                    && last.tolerance == tolerance
-                    && last.provisional == point.provisional =>
-            {
-                last.to = at;
-            }
-            last => {
-                if let Some(last) = last {
-                    last.to = at;
-                }
-                segments.push(ChartSegment {
-                    from: at,
-                    to: at,
-                    control,
-                    provisional: point.provisional,
-                    tolerance,
-                });
-            }
-        }
-    }
-    if let Some(last) = segments.last_mut() {
-        last.to = if read.drift.is_some() { to } else { last.to.max(seconds(read.now)) };
-    }
-    segments
-}
-
-fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
-    let mut events: Vec<DrawnEvent> = read
-        .events
-        .iter()
-        .filter(|(event, _)| event.affects_measurement)
-        .map(|(event, _)| DrawnEvent {
-            at: seconds(event.at.0),
-            words: event.note.clone(),
-            estimated: false,
-        })
-        .collect();
-    if let Some((baseline, _)) = &read.baseline {
-        events.push(DrawnEvent {
-            at: seconds(baseline.frozen_at.0),
-            words: "limits frozen".into(),
-            estimated: false,
-        });
-    }
-    // A change of certificate is written on the chart: the reference value may have moved.
-    for pair in read.points.windows(2) {
-        if pair[0].certificate != pair[1].certificate {
-            events.push(DrawnEvent {
-                at: seconds(pair[1].point.measured_at.0),
-                words: format!("certificate {}", pair[1].certificate),
-                estimated: false,
-            });
-        }
-    }
-    if let Some(drift) = read.drift {
-        events.push(DrawnEvent {
-            at: seconds(drift.since),
-            words: "likely onset".into(),
-            estimated: true,
-        });
-    }
-    events.sort_by(|a, b| a.at.total_cmp(&b.at));
-    events
-}
-
-fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {
-    const WEEK: f64 = 7.0 * 86_400.0;
-    let now = read.points.last().map_or(read.now, |view| view.point.measured_at.0);
-    DrawnForecast {
-        since: seconds(drift.since),
-        now: seconds(now),
-        level: (drift.level_now, drift.level_half_width),
-        slope: (drift.per_week / WEEK, drift.per_week_low / WEEK, drift.per_week_high / WEEK),
-        crossing: drift.crossing.map(|crossing| {
-            let day = crossing.at.to_zoned_datetime(here.zone.clone());
-            (seconds(crossing.at), format!("about {}", day.strftime("%-d %b")))
-        }),
-    }
-}
-
-/// Midnights of the site, at a step that leaves about six of them.
-fn time_marks(read: &Read, from: f64, to: f64, zone: &TimeZone) -> Vec<(f64, String)> {
-    let days = ((to - from) / 86_400.0 / 6.0).ceil().max(1.0);
-    let step =
-        [1.0, 2.0, 7.0, 14.0, 30.0, 61.0].into_iter().find(|s| *s >= days).unwrap_or(days) as i64;
-    let mut day = read.now.to_zoned_datetime(zone.clone()).date();
-    let mut marks = Vec::new();
-    // From today backwards, so that the marks do not move while the chart is looked at.
-    for _ in 0..400 {
-        let Ok(at) = day.to_zoned_datetime(zone.clone()) else {
-            break;
-        };
-        let at = seconds(at.timestamp());
-        if at < from {
-            break;
-        }
-        marks.push((at, day.strftime("%-d %b").to_string()));
-        day = day.saturating_sub(step.days());
-    }
-    marks
 }
 
 fn finding(read: &Read, here: &Here) -> Finding {

@@ -1,6 +1,7 @@
 //! One file a page: extract, one or two queries, one call to the core, one template.
 
 pub mod chart;
+mod chart_drawing;
 pub mod charts;
 pub mod check;
 mod check_step;

@@ -12,8 +12,8 @@ use vaaka_core::round::{Due, RoundTask, Standing, due_of, plan_round, standing_o
 use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::checks::{self, ShiftCheck};
-use vaaka_store::conclude::result_of;
 use vaaka_store::ids::{PlanId, StreamId};
+use vaaka_store::outcomes::result_of;
 use vaaka_store::plans::{self, PlanView};
 
 use super::charts::{BEAM_TRAIL, beam_of, last_point, state_class};

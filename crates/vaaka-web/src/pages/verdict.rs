@@ -11,8 +11,8 @@ use vaaka_core::judgement::{
 use vaaka_core::quantity::{show_float, show_signed, show_signed_float, to_f64};
 use vaaka_store::charts;
 use vaaka_store::checks;
-use vaaka_store::conclude::{StoredResult, result_of};
 use vaaka_store::ids::CheckId;
+use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::rows::{Point, Stream};
 use vaaka_store::{people, plans, registers};
 

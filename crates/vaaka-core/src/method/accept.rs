@@ -1,0 +1,590 @@
+//! What was typed for a step: whether it is kept, and in which words it is refused.
+
+use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
+use thiserror::Error;
+
+use super::{EntryValue, Input, RunState, Step};
+use crate::quantity::{TypedDecimal, TypedDecimalError, Unit, show_decimal};
+
+/// What a technician sends for a step, as typed.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Proposal {
+    /// Tag or number, as typed.
+    pub typed: String,
+    /// Small added weights, as typed.
+    pub added: String,
+    /// How many sentences were ticked.
+    pub ticked: usize,
+    /// True when the guard's question was answered with yes.
+    pub confirm_far: bool,
+}
+
+/// "40 s", "12 min", "1 h 5 min": a time to wait, rounded up so that nobody comes too early.
+#[must_use]
+pub fn duration_words(duration: SignedDuration) -> String {
+    let seconds = duration.as_secs() + i64::from(duration.subsec_nanos() > 0);
+    match seconds {
+        ..=90 => format!("{} s", seconds.max(0)),
+        91..=5_400 => format!("{} min", (seconds + 59) / 60),
+        _ => {
+            let minutes = (seconds + 59) / 60;
+            match minutes % 60 {
+                0 => format!("{} h", minutes / 60),
+                rest => format!("{} h {rest} min", minutes / 60),
+            }
+        }
+    }
+}
+
+/// Why an entry is not kept. The words say what to do.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum EntryError {
+    /// The number cannot be read.
+    #[error(transparent)]
+    Number(#[from] TypedDecimalError),
+    /// The added weights cannot be read.
+    #[error("Added weights: {0}")]
+    Added(TypedDecimalError),
+    /// Added weights are negative or not less than a full step beyond reason.
+    #[error(
+        "The added weights are between 0 and one step of the display ({step} {unit}). Type their sum."
+    )]
+    AddedOutOfRange {
+        /// One step.
+        step: String,
+        /// Unit.
+        unit: Unit,
+    },
+    /// A separator that could mean thousands.
+    #[error(
+        "“{typed}” can be read as {as_decimal} {unit} or as {as_thousands} {unit}. Type it without thousands marks: {as_thousands}."
+    )]
+    Thousands {
+        /// As typed.
+        typed: String,
+        /// Read with a decimal mark.
+        as_decimal: String,
+        /// Read with a thousands mark.
+        as_thousands: String,
+        /// Unit of the display.
+        unit: Unit,
+    },
+    /// The display cannot show this value.
+    #[error(
+        "This display moves in steps of {step} {unit}, so it cannot show {shown}. Read it again."
+    )]
+    NotAStep {
+        /// One step.
+        step: String,
+        /// What was typed.
+        shown: String,
+        /// Unit.
+        unit: Unit,
+    },
+    /// Far from the load: the guard asks before it records.
+    #[error("{question} {shown} {unit} was typed; about {expected} {unit} is expected here.")]
+    Far {
+        /// The question.
+        question: String,
+        /// What was typed.
+        shown: String,
+        /// What is expected.
+        expected: String,
+        /// Unit.
+        unit: Unit,
+    },
+    /// Another standard than the plan wants.
+    #[error(
+        "“{typed}” is not the standard of this plan. Take {expected}, and scan or type the tag on it."
+    )]
+    WrongStandard {
+        /// As typed.
+        typed: String,
+        /// Tag wanted.
+        expected: String,
+    },
+    /// No tag typed.
+    #[error("Scan or type the tag that is on the standard in your hand: {expected} is wanted.")]
+    NoTag {
+        /// Tag wanted.
+        expected: String,
+    },
+    /// The instrument shows another setting: a right number from a wrong set-up means nothing.
+    #[error(
+        "The check stops here: {name} must be {expected}, and “{typed}” was typed. Set it right and look again; readings of a wrong set-up mean nothing. If it cannot be set, void the check."
+    )]
+    WrongSetting {
+        /// The setting.
+        name: String,
+        /// As typed.
+        typed: String,
+        /// Wanted.
+        expected: String,
+    },
+    /// Nothing typed for a setting.
+    #[error("Read {name} on the instrument and type what it shows.")]
+    NoSetting {
+        /// The setting.
+        name: String,
+    },
+    /// A condition does not hold.
+    #[error("{name} is {shown} {unit}; {wanted} is needed. {advice}")]
+    ConditionOutside {
+        /// The condition.
+        name: String,
+        /// As typed.
+        shown: String,
+        /// Its unit.
+        unit: String,
+        /// "18 to 24 °C", "at most 60 %".
+        wanted: String,
+        /// What to do.
+        advice: String,
+    },
+    /// Before the shortest wait is over.
+    #[error("Too early by {left}: {what}. Nothing is kept; it is ready at the time shown.")]
+    TooEarly {
+        /// Time left.
+        left: String,
+        /// What is waited for.
+        what: String,
+    },
+    /// After the longest time.
+    #[error(
+        "Too late by {past}: the longest time since the wait began is over. Start the wait again, with fresh material where it lies open; what was read since then does not count."
+    )]
+    TooLate {
+        /// Time past.
+        past: String,
+    },
+    /// Not every sentence is ticked.
+    #[error("Tick each line when it is done: {ticked} of {required} are.")]
+    NotAllTicked {
+        /// Ticked.
+        ticked: usize,
+        /// Needed.
+        required: usize,
+    },
+}
+
+impl EntryError {
+    /// True when the technician may confirm and keep it all the same.
+    #[must_use]
+    pub fn may_confirm(&self) -> bool {
+        matches!(self, Self::Far { .. })
+    }
+
+    /// True when the words belong at the field of the added weights.
+    #[must_use]
+    pub fn is_about_added(&self) -> bool {
+        matches!(self, Self::Added(_) | Self::AddedOutOfRange { .. })
+    }
+
+    /// True when a wait must be started again.
+    #[must_use]
+    pub fn is_too_late(&self) -> bool {
+        matches!(self, Self::TooLate { .. })
+    }
+}
+
+/// Turns what was typed into an entry, or says why it is not kept. The time is the server's:
+/// `run` holds what was kept before, `now` is when this was read.
+///
+/// # Errors
+/// [`EntryError`], each with words for the field.
+pub fn accept(
+    step: &Step,
+    proposal: &Proposal,
+    run: &RunState,
+    now: Timestamp,
+) -> Result<EntryValue, EntryError> {
+    in_time(step, run, now)?;
+    match &step.input {
+        Input::Confirm { sentences, .. } => {
+            if proposal.ticked < sentences.len() {
+                return Err(EntryError::NotAllTicked {
+                    ticked: proposal.ticked,
+                    required: sentences.len(),
+                });
+            }
+            Ok(EntryValue::Confirmed)
+        }
+        Input::Tag { expected } => accept_tag(expected, &proposal.typed),
+        Input::Setting { name, expected } => accept_setting(name, expected, &proposal.typed),
+        Input::Condition { .. } => accept_condition(&step.input, &proposal.typed),
+        Input::WaitStart { minimum_seconds, maximum_seconds, .. } => {
+            let after = |seconds: u32| now + SignedDuration::from_secs(i64::from(seconds));
+            Ok(EntryValue::WaitStarted {
+                ready_at: after(*minimum_seconds),
+                latest_at: maximum_seconds.map(after),
+            })
+        }
+        Input::WaitOver { .. } => Ok(EntryValue::WaitOver),
+        Input::Reading { .. } => accept_reading(&step.input, proposal),
+    }
+}
+
+/// Waits and pauses: too early is refused, and so is too late.
+fn in_time(step: &Step, run: &RunState, now: Timestamp) -> Result<(), EntryError> {
+    let early = |ready: Timestamp, what: &str| EntryError::TooEarly {
+        left: duration_words(ready.duration_since(now)),
+        what: what.to_owned(),
+    };
+    if step.pause_seconds > 0
+        && let Some(last) = run.of_step(&step.key).map(|entry| entry.at).max()
+    {
+        let ready = last + SignedDuration::from_secs(i64::from(step.pause_seconds));
+        if now < ready {
+            let pause = duration_words(SignedDuration::from_secs(i64::from(step.pause_seconds)));
+            return Err(early(ready, &format!("{pause} lie between two readings")));
+        }
+    }
+    let start = match &step.input {
+        Input::WaitOver { start, .. } => Some(start),
+        _ => step.within.as_ref(),
+    };
+    let Some((ready, latest)) = start.and_then(|start| run.wait(start)) else {
+        return Ok(());
+    };
+    if let Input::WaitOver { what, .. } = &step.input
+        && now < ready
+    {
+        return Err(early(ready, &what.to_lowercase()));
+    }
+    match latest {
+        Some(latest) if now > latest => {
+            Err(EntryError::TooLate { past: duration_words(now.duration_since(latest)) })
+        }
+        _ => Ok(()),
+    }
+}
+
+fn accept_setting(name: &str, expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
+    let typed = typed.trim();
+    if typed.is_empty() {
+        return Err(EntryError::NoSetting { name: name.to_owned() });
+    }
+    // "2,50" is 2.5; words differ in case and spaces only.
+    let number = |text: &str| TypedDecimal::parse(text).ok().map(|typed| typed.value);
+    let plain = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
+    let same = match (number(typed), number(expected)) {
+        (Some(typed), Some(expected)) => typed == expected,
+        _ => plain(typed) == plain(expected),
+    };
+    if same {
+        Ok(EntryValue::Setting { shown: typed.to_owned() })
+    } else {
+        Err(EntryError::WrongSetting {
+            name: name.to_owned(),
+            typed: typed.to_owned(),
+            expected: expected.to_owned(),
+        })
+    }
+}
+
+/// "18 to 24 °C", "at most 60 %": the limits of a condition in words.
+#[must_use]
+pub fn condition_words(lower: Option<Decimal>, upper: Option<Decimal>, unit: &str) -> String {
+    let show = |value: Decimal| show_decimal(value, value.scale());
+    match (lower, upper) {
+        (Some(lower), Some(upper)) => format!("{} to {} {unit}", show(lower), show(upper)),
+        (Some(lower), None) => format!("at least {} {unit}", show(lower)),
+        (None, Some(upper)) => format!("at most {} {unit}", show(upper)),
+        (None, None) => "any value".to_owned(),
+    }
+}
+
+fn accept_condition(input: &Input, typed: &str) -> Result<EntryValue, EntryError> {
+    let Input::Condition { name, unit, lower, upper, advice } = input else {
+        return Ok(EntryValue::Confirmed);
+    };
+    let value = TypedDecimal::parse(typed)?.value;
+    let holds =
+        lower.is_none_or(|lower| value >= lower) && upper.is_none_or(|upper| value <= upper);
+    if holds {
+        return Ok(EntryValue::Condition { value });
+    }
+    Err(EntryError::ConditionOutside {
+        name: name.clone(),
+        shown: show_decimal(value, value.scale()),
+        unit: unit.clone(),
+        wanted: condition_words(*lower, *upper, unit),
+        advice: advice.clone(),
+    })
+}
+
+fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+    let Input::Reading { unit, resolution, expected, guard, guard_question, with_added } = input
+    else {
+        return Ok(EntryValue::Confirmed);
+    };
+    let typed = TypedDecimal::parse(&proposal.typed)?;
+    let near = |value: Decimal| (value - *expected).abs() <= *guard;
+    let decimals = crate::quantity::decimals_of(*resolution);
+    if let Some(thousands) = typed.if_thousands
+        && !near(typed.value)
+        && near(thousands)
+    {
+        return Err(EntryError::Thousands {
+            as_decimal: show_decimal(typed.value, typed.value.scale()),
+            as_thousands: show_decimal(thousands, 0),
+            typed: typed.text,
+            unit: *unit,
+        });
+    }
+    if !(typed.value % *resolution).is_zero() {
+        return Err(EntryError::NotAStep {
+            step: show_decimal(*resolution, decimals),
+            shown: show_decimal(typed.value, typed.value.scale()),
+            unit: *unit,
+        });
+    }
+    let far = !near(typed.value);
+    if far && !proposal.confirm_far {
+        return Err(EntryError::Far {
+            question: guard_question.clone(),
+            shown: show_decimal(typed.value, typed.value.scale()),
+            expected: show_decimal(*expected, decimals),
+            unit: *unit,
+        });
+    }
+    let added =
+        if *with_added { Some(accept_added(&proposal.added, *resolution, *unit)?) } else { None };
+    Ok(EntryValue::Reading { indication: typed.value, added, far_confirmed: far })
+}
+
+fn accept_tag(expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
+    let typed = typed.trim();
+    if typed.is_empty() {
+        return Err(EntryError::NoTag { expected: expected.to_owned() });
+    }
+    // Scanners and gloves differ in case and hyphens; the tag itself does not.
+    let plain = |text: &str| -> String {
+        text.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_uppercase).collect()
+    };
+    if plain(typed) != plain(expected) {
+        return Err(EntryError::WrongStandard {
+            typed: typed.to_owned(),
+            expected: expected.to_owned(),
+        });
+    }
+    Ok(EntryValue::Tag { tag: expected.to_owned() })
+}
+
+fn accept_added(typed: &str, resolution: Decimal, unit: Unit) -> Result<Decimal, EntryError> {
+    let added = TypedDecimal::parse(typed).map_err(EntryError::Added)?.value;
+    if added < Decimal::ZERO || added > resolution {
+        return Err(EntryError::AddedOutOfRange {
+            step: show_decimal(resolution, crate::quantity::decimals_of(resolution)),
+            unit,
+        });
+    }
+    Ok(added)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::method::Entry;
+    use rstest::rstest;
+
+    fn reading_step(with_added: bool) -> Step {
+        let input = Input::Reading {
+            unit: Unit::Kilogram,
+            resolution: "0.001".parse().unwrap(),
+            expected: "20.000".parse().unwrap(),
+            guard: "0.2".parse().unwrap(),
+            guard_question: "Is the 20 kg on the pan?".into(),
+            with_added,
+        };
+        Step::plain("load-1", "20 kg".into(), String::new(), input)
+    }
+
+    fn at(seconds: i64) -> Timestamp {
+        Timestamp::from_second(1_760_000_000 + seconds).unwrap()
+    }
+
+    fn accept(step: &Step, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+        super::accept(step, proposal, &RunState::default(), at(0))
+    }
+
+    fn typed(text: &str) -> Proposal {
+        Proposal { typed: text.into(), ..Proposal::default() }
+    }
+
+    #[rstest]
+    #[case("20.012")]
+    #[case("20,012")]
+    #[case("20.0120")]
+    #[case("19.8")]
+    fn near_readings_are_kept(#[case] text: &str) {
+        assert!(accept(&reading_step(false), &typed(text)).is_ok());
+    }
+
+    #[test]
+    fn a_far_reading_is_asked_about_and_kept_only_when_confirmed() {
+        let step = reading_step(false);
+        let error = accept(&step, &typed("2.001")).unwrap_err();
+        assert!(error.may_confirm());
+        assert!(error.to_string().starts_with("Is the 20 kg on the pan?"), "{error}");
+        let confirmed = Proposal { confirm_far: true, ..typed("2.001") };
+        assert!(matches!(
+            accept(&step, &confirmed),
+            Ok(EntryValue::Reading { far_confirmed: true, .. })
+        ));
+    }
+
+    #[test]
+    fn thousands_are_told_apart_where_the_load_decides() {
+        let mut step = reading_step(false);
+        if let Input::Reading { unit, resolution, expected, guard, .. } = &mut step.input {
+            *unit = Unit::Gram;
+            *resolution = Decimal::ONE;
+            *expected = Decimal::from(20_000);
+            *guard = Decimal::from(200);
+        }
+        let error = accept(&step, &typed("20,012")).unwrap_err();
+        assert!(matches!(error, EntryError::Thousands { .. }), "{error}");
+        assert!(error.to_string().contains("20012"), "{error}");
+        assert!(!error.may_confirm());
+        assert!(accept(&step, &typed("20012")).is_ok());
+    }
+
+    #[test]
+    fn a_value_between_steps_is_refused() {
+        assert!(matches!(
+            accept(&reading_step(false), &typed("20.0125")),
+            Err(EntryError::NotAStep { .. })
+        ));
+    }
+
+    #[rstest]
+    #[case("", true)]
+    #[case("0.002", true)]
+    #[case("-0.0001", true)]
+    #[case("0.0004", false)]
+    fn added_weights_lie_within_a_step(#[case] added: &str, #[case] refused: bool) {
+        let proposal = Proposal { added: added.into(), ..typed("20.000") };
+        let result = accept(&reading_step(true), &proposal);
+        assert_eq!(result.is_err(), refused);
+        assert!(result.err().is_none_or(|error| error.is_about_added()));
+    }
+
+    #[rstest]
+    #[case("M1-B", true)]
+    #[case(" m1b ", true)]
+    #[case("M1-A", false)]
+    #[case("", false)]
+    fn tags_forgive_case_and_hyphen_only(#[case] text: &str, #[case] fits: bool) {
+        assert_eq!(accept_tag("M1-B", text).is_ok(), fits);
+    }
+
+    fn setting_step() -> Step {
+        let input =
+            Input::Setting { name: "the material curve".into(), expected: "Glass 2".into() };
+        Step::plain("setting-1", "Curve".into(), String::new(), input)
+    }
+
+    #[rstest]
+    #[case("Glass 2", "glass2", true)]
+    #[case("Glass 2", "Glass 3", false)]
+    #[case("Glass 2", "", false)]
+    #[case("2.5", "2,50", true)]
+    #[case("2.5", "25", false)]
+    fn a_wrong_setting_stops_the_check(
+        #[case] expected: &str,
+        #[case] text: &str,
+        #[case] fits: bool,
+    ) {
+        let mut step = setting_step();
+        step.input = Input::Setting { name: "it".into(), expected: expected.into() };
+        assert_eq!(accept(&step, &typed(text)).is_ok(), fits);
+    }
+
+    #[rstest]
+    #[case("20.0", true)]
+    #[case("18", true)]
+    #[case("24,0", true)]
+    #[case("24.1", false)]
+    #[case("warm", false)]
+    fn a_condition_holds_or_says_what_to_do(#[case] text: &str, #[case] holds: bool) {
+        let input = Input::Condition {
+            name: "Room temperature".into(),
+            unit: "°C".into(),
+            lower: Some(Decimal::from(18)),
+            upper: Some(Decimal::from(24)),
+            advice: "Wait until it is.".into(),
+        };
+        let step = Step::plain("room", "Room".into(), String::new(), input);
+        let result = accept(&step, &typed(text));
+        assert_eq!(result.is_ok(), holds);
+        if let Err(error @ EntryError::ConditionOutside { .. }) = result {
+            assert_eq!(
+                error.to_string(),
+                "Room temperature is 24.1 °C; 18 to 24 °C is needed. Wait until it is."
+            );
+        }
+    }
+
+    fn wait_steps() -> (Step, Step, Step) {
+        let start = Step::plain(
+            "soak",
+            "Soak".into(),
+            String::new(),
+            Input::WaitStart {
+                what: "soak".into(),
+                minimum_seconds: 600,
+                maximum_seconds: Some(900),
+            },
+        );
+        let over = Step::plain(
+            "soak-over",
+            "Soak".into(),
+            String::new(),
+            Input::WaitOver { start: "soak".into(), what: "Soak".into() },
+        );
+        let mut reading = reading_step(false);
+        reading.within = Some("soak".into());
+        reading.pause_seconds = 30;
+        (start, over, reading)
+    }
+
+    fn keep(run: &mut RunState, step: &Step, when: i64) -> Result<(), EntryError> {
+        let value = super::accept(step, &typed("20.000"), run, at(when))?;
+        let repeat = 1 + u32::try_from(run.of_step(&step.key).count()).unwrap();
+        run.entries.push(Entry { step: step.key.clone(), repeat, at: at(when), value });
+        Ok(())
+    }
+
+    #[test]
+    fn a_wait_is_neither_cut_short_nor_overrun() {
+        let (start, over, reading) = wait_steps();
+        let mut run = RunState::default();
+        keep(&mut run, &start, 0).unwrap();
+        let early = keep(&mut run, &over, 599).unwrap_err();
+        assert!(early.to_string().starts_with("Too early by 1 s: soak"), "{early}");
+        keep(&mut run, &over, 600).unwrap();
+        keep(&mut run, &reading, 610).unwrap();
+        let pause = keep(&mut run, &reading, 639).unwrap_err();
+        assert!(pause.to_string().contains("30 s lie between"), "{pause}");
+        keep(&mut run, &reading, 640).unwrap();
+        keep(&mut run, &reading, 900).unwrap();
+        let late = keep(&mut run, &reading, 931).unwrap_err();
+        assert!(late.is_too_late(), "{late}");
+        assert!(late.to_string().starts_with("Too late by 31 s"), "{late}");
+        assert!(!late.may_confirm(), "no confirming makes old material fresh");
+    }
+
+    #[rstest]
+    #[case(0, "0 s")]
+    #[case(90, "90 s")]
+    #[case(91, "2 min")]
+    #[case(3_600, "60 min")]
+    #[case(5_460, "1 h 31 min")]
+    #[case(7_200, "2 h")]
+    #[case(-5, "0 s")]
+    fn times_are_rounded_up(#[case] seconds: i64, #[case] words: &str) {
+        assert_eq!(duration_words(SignedDuration::from_secs(seconds)), words);
+    }
+}
