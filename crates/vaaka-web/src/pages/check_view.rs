@@ -160,6 +160,11 @@ impl OpenRun {
         Some(Target { step: next, repeat: place, replaces: None, redone, is_last })
     }
 
+    /// Whether what is next must be kept within the longest time of a wait.
+    pub fn is_bound(&self) -> bool {
+        self.run.next(&self.way.steps).is_some_and(|(step, _)| step.within.is_some())
+    }
+
     fn now_shown(&self, correct: Option<ReadingId>) -> Option<Target<'_>> {
         if let Some(target) = correct.and_then(|id| self.target("", 0, Some(id))) {
             return Some(target);

@@ -21,6 +21,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use vaaka_core::method::duration_words;
 use vaaka_store::entries::{self, RunningWait};
+use vaaka_store::ids::CheckId;
 use vaaka_store::rows::Shift;
 use vaaka_store::{At, Connection, shifts};
 
@@ -176,8 +177,17 @@ impl Here {
         let now = state.now();
         let shift = shifts::current(connection, &site, now).await?;
         let waits = entries::running_waits(connection).await?;
-        let mut timers: Vec<Timer> =
-            waits.into_iter().map(|wait| timer(wait, now, &zone)).collect();
+        let mut timers = Vec::new();
+        for wait in waits {
+            // Once the last reading is kept a longest time binds nobody: "too late" would mislead.
+            if wait.is_over {
+                let check = entries::check_now(connection, CheckId(wait.check_id)).await?;
+                if !check_view::load(state, connection, check).await?.is_bound() {
+                    continue;
+                }
+            }
+            timers.push(timer(wait, now, &zone));
+        }
         timers
             .sort_by_key(|timer| (timer.state == "running" || timer.state == "bound", timer.left));
         Ok(Self { zone, shift, timers })
