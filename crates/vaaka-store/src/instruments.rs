@@ -107,16 +107,27 @@ pub struct CheckBrief {
     /// Control state, when concluded.
     #[diesel(sql_type = Nullable<Text>)]
     pub control: Option<String>,
+    /// Where the one repeat stood after it, when concluded.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub repeat_state: Option<String>,
     /// Why it is void.
     #[diesel(sql_type = Nullable<Text>)]
     pub void_reason: Option<String>,
 }
 
+impl CheckBrief {
+    /// Failed, then passed: never a pass.
+    #[must_use]
+    pub fn is_doubtful(&self) -> bool {
+        self.repeat_state.as_deref() == Some("doubtful")
+    }
+}
+
 const BRIEF: &str =
     "SELECT c.id, c.instrument_id, c.purpose, c.state, coalesce(c.closed_at, c.opened_at) AS at,
-    p.name AS person, r.conforms, r.control, c.void_reason
+    p.name AS person, r.conforms, r.control, r.repeat_state, c.void_reason
     FROM checks c JOIN people p ON p.id = coalesce(c.closed_by, c.opened_by)
-    LEFT JOIN LATERAL (SELECT conforms, control FROM results WHERE check_id = c.id
+    LEFT JOIN LATERAL (SELECT conforms, control, repeat_state FROM results WHERE check_id = c.id
         ORDER BY version DESC LIMIT 1) r ON true";
 
 /// The newest checks of an instrument, newest first.

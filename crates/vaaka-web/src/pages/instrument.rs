@@ -8,6 +8,7 @@ use serde::Deserialize;
 use vaaka_core::instrument::{
     Equipment, Fit, LatestCheck, ServiceState, StateChange, check_change, substitutes,
 };
+use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::show_decimal;
 use vaaka_store::charts;
 use vaaka_store::instruments::{self, CheckBrief, NewState};
@@ -169,7 +170,12 @@ async fn ask(
     let latest = instruments::checks_of(connection, instrument.id, 20).await?;
     let latest = latest.iter().find(|check| check.state == "concluded").and_then(|check| {
         Some(LatestCheck {
-            conforms: conformity(check.conforms.as_deref()?)?,
+            // A pass after a failure proves nothing, here neither.
+            conforms: if check.is_doubtful() {
+                Conformity::Fail
+            } else {
+                conformity(check.conforms.as_deref()?)?
+            },
             since_change: since.is_none_or(|since| check.at.0 > since.0),
         })
     });
@@ -273,6 +279,7 @@ fn check_row(check: &CheckBrief, here: &Here) -> CheckRow {
     let (state, words): (&str, String) = match check.state.as_str() {
         "open" => ("open", "begun".into()),
         "void" => ("void", format!("void: {}", check.void_reason.clone().unwrap_or_default())),
+        _ if check.is_doubtful() => ("out", "doubtful: failed, then passed".into()),
         _ => match (check.conforms.as_deref(), check.control.as_deref()) {
             (Some("fail"), _) => ("out", "outside tolerance".into()),
             (_, Some("signal")) => ("signal", "inside, with a signal".into()),

@@ -1,12 +1,13 @@
 //! The register in the browserless browser: what is shown, and who may change what.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use diesel_async::SimpleAsyncConnection;
 use reqwest::StatusCode;
 
 use crate::client::{Bench, Page};
-use crate::support::Server;
+use crate::support::{HandClock, Server, demo_database, now};
 
 async fn ilma(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
@@ -148,4 +149,33 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
     let refused = bench.post("/checks", &fields).await;
     assert_eq!(refused.status, StatusCode::CONFLICT);
     assert!(refused.text.contains("cannot be used before it is calibrated again"));
+}
+
+fn readings(twenty: &str) -> [&str; 9] {
+    ["0.000", "5.001", "10.001", twenty, twenty, twenty, "10.001", "10.001", "0.000"]
+}
+
+/// The repeat after a failure does not bring an instrument back, however well it goes; a good
+/// first run does.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_doubtful_pass_releases_nothing_and_a_good_check_does() {
+    for (fails_first, status) in
+        [(true, StatusCode::UNPROCESSABLE_ENTITY), (false, StatusCode::SEE_OTHER)]
+    {
+        let clock = HandClock::at(now());
+        let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+        let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+        if fails_first {
+            aino.run("R-02", &readings("20.030")).await;
+            clock.pass(60);
+        }
+        change(&aino, "R-02", &[("to", "on_hold"), ("reason", "it was knocked")]).await;
+        clock.pass(60);
+        aino.run("R-02", &readings("20.001")).await;
+        let page = ilma.get("/instruments/R-02").await;
+        let doubtful = page.words(".scroll-list").contains("doubtful: failed, then passed");
+        assert_eq!(doubtful, fails_first, "{}", page.text);
+        let answer = change(&ilma, "R-02", &[("to", "in_service"), ("reason", "it passed")]).await;
+        assert_eq!(answer.status, status, "{}", answer.text);
+    }
 }
