@@ -78,11 +78,49 @@ for (const colorScheme of ["light", "dark"]) {
       ["an instrument", "/instruments/R-02"],
       ["standards", "/standards"],
       ["a standard", "/standards/M1-B"],
+      ["a standard with a map of its places", "/standards/HB-60"],
+      ["a standard by temperature", "/standards/HS-75"],
+      ["an instrument with set-ups", "/instruments/P-21"],
+      ["plans", "/plans"],
+      ["a plan", "/plans/1"],
+      ["a version", "/versions/8"],
+      ["a paper sheet", "/versions/10/sheet"],
+      ["entering from paper", "/versions/8/late"],
+      ["people", "/people"],
       ["no such page", "/nothing"],
       ["verdict", "/checks/12/verdict"],
     ]) {
       await page.goto(base + at);
       await check(page, name(words));
+    }
+
+    // What a lead and an administrator see, and a form that is refused.
+    await signIn(page, "ilma", "tyyni-selka-3");
+    for (const [words, at] of [
+      ["a new instrument", "/new/instrument"],
+      ["a changed instrument", "/instruments/R-31/edit"],
+      ["a new standard", "/new/standard"],
+      ["a new lot", "/standards/GB-1/lot"],
+      ["a new certificate", "/standards/M1-B/certificate"],
+      ["found wrong", "/standards/PR-1/wrong"],
+      ["crossover", "/standards/PR-1/crossover"],
+      ["a standard as a lead sees it", "/standards/SR-2"],
+      ["an instrument as a lead sees it", "/instruments/P-21"],
+      ["a new plan", "/new/plan?instrument=P-12"],
+      ["the editor of a gauge plan", "/plans/9/edit"],
+      ["the editor of a weighing plan", "/plans/1/edit"],
+      ["people as a lead sees them", "/people"],
+    ]) {
+      await page.goto(base + at);
+      await check(page, name(words));
+    }
+    await page.goto(`${base}/new/instrument`);
+    await Promise.all([page.waitForNavigation(), page.click(".form-buttons .main-button")]);
+    await check(page, name("a refused form"));
+    await signIn(page, "onni", "uusi-portti-6");
+    for (const at of ["/new/person", "/people/1", "/people"]) {
+      await page.goto(base + at);
+      await check(page, name(at));
     }
     await context.close();
   }

@@ -74,6 +74,11 @@ assert.match(await heading(), /^Correct: Put 20 kg/);
 await go("Escape");
 assert.match(await heading(), /Come down to 10 kg/);
 for (const text of ["10.008", "10.007", "0.000"]) await type(text);
+// Everything is looked over before the weights are put away.
+assert.equal(await heading(), "Look over what was kept");
+assert.equal(await page.locator("table.review tbody tr").count(), 9);
+await page.waitForFunction(() => document.activeElement?.tagName === "BUTTON");
+await go("Enter");
 await tickAll();
 
 assert.match(await heading(), /Tank scale R-02:\s*Within tolerance, and drifting/);

@@ -49,6 +49,7 @@ await dark.fill("#typed", "20.016");
 await shoot(dark, "check-dark");
 await page.goto(page.url().replace(/\/entries$/, ""));
 for (const text of ["20.016", "20.015", "10.008", "10.007", "0.000"]) await type(text);
+await send();
 await tickAll();
 await shoot(page, "verdict");
 await page.click(".links a >> text=20 kg");
@@ -79,8 +80,28 @@ await tickAll();
 for (const text of ["81", "200", "321"]) await type(text);
 await page.fill("#typed", "201");
 await shoot(page, "gauge");
+// The network goes: what is typed stays on the device, and the next step is there.
+await page.context().setOffline(true);
+for (const text of ["201", "81"]) {
+  await page.fill("#typed", text);
+  await page.press("#typed", "Enter");
+  if (text === "201") await page.waitForFunction(() => /80 bar/.test(document.querySelector("h1").innerText));
+  if (text === "201") {
+    await page.screenshot({ path: join(folder, "held.png") });
+    console.log("held.png");
+  }
+}
+await page.context().setOffline(false);
+await page.waitForFunction(() => localStorage.getItem("vaaka.held") === "[]");
 await page.goto(`${base}/instruments/R-02`);
 await shoot(page, "instrument");
 await page.goto(`${base}/standards`);
 await shoot(page, "standards");
+await page.goto(`${base}/standards/HB-30`);
+await shoot(page, "standard");
+await signIn(page, "ilma", "tyyni-selka-3");
+await page.goto(`${base}/plans/8/edit`);
+await shoot(page, "plan-editor");
+await page.goto(`${base}/versions/8`);
+await shoot(page, "plan");
 await browser.close();

@@ -7,12 +7,12 @@ use serde_json::json;
 use vaaka_core::chart::{ChartDesign, ChartState, Criterion, EwmaDesign, Level};
 use vaaka_core::check::{RunContext, StreamSlot, complete};
 use vaaka_core::judgement::{
-    Attempt, Characteristic, Conformity, Control, NextAction, Reason, RepeatState,
+    Attempt, Characteristic, Conformity, Control, DecisionRule, NextAction, Reason, RepeatState,
 };
 use vaaka_core::method::weighing::Weighing;
 use vaaka_core::method::{
-    Entry, EntryValue, Input, Method, MethodError, Place, PlanPoint, PlanSpec, Primitive, Purpose,
-    RunState, SpotState, Step, StepKey, Travel,
+    Entry, EntryValue, Input, Method, MethodError, Place, PlanPoint, PlanSpec, PlanStandard,
+    Primitive, Purpose, RunState, SpotState, Step, StepKey, Travel,
 };
 use vaaka_core::quantity::Unit;
 use vaaka_core::standard::CertifiedPiece;
@@ -29,11 +29,21 @@ fn piece(tag: &str, nominal: &str, value: &str) -> CertifiedPiece {
         expanded_uncertainty: d("0.00015"),
         coverage_factor: d("2"),
         unit: Unit::Kilogram,
+        non_uniformity: None,
+        by_temperature: vec![],
     }
 }
 
 fn load(nominal: &str, travel: Travel, repeats: u32, pieces: Vec<CertifiedPiece>) -> PlanPoint {
-    PlanPoint { nominal: d(nominal), travel, place: Place::Middle, repeats, charted: true, pieces }
+    PlanPoint {
+        nominal: d(nominal),
+        travel,
+        place: Place::Middle,
+        repeats,
+        charted: true,
+        pieces,
+        standard: 0,
+    }
 }
 
 /// A class III scale, e = 10 g, d = 1 g: 10 kg up, 20 kg twice, 10 kg down.
@@ -44,8 +54,15 @@ fn plan() -> PlanSpec {
         unit: Unit::Kilogram,
         resolution: d("0.001"),
         maximum: d("60"),
-        standard_tag: "M1-B".into(),
-        standard_name: "Kitchen weights".into(),
+        range_low: d("0"),
+        configuration: vec![],
+        standards: vec![PlanStandard {
+            tag: "M1-B".into(),
+            name: "Kitchen weights".into(),
+            any_of_kind: None,
+        }],
+        fixture: String::new(),
+        decision_rule: DecisionRule::SimpleAcceptance,
         settings: json!({
             "schema": "weighing-1", "class": "III", "verification_interval": "0.01",
             "stage": "in_service", "pan": "rectangular", "added_weights": false,
@@ -65,7 +82,7 @@ fn run(plan: &PlanSpec, readings: &[&str]) -> RunState {
     for step in Weighing.way(plan).unwrap() {
         for repeat in 1..=step.repeats {
             let value = match &step.input {
-                Input::Tag { expected } => EntryValue::Tag { tag: expected.clone() },
+                Input::Tag { expected, .. } => EntryValue::Tag { tag: expected.clone() },
                 Input::Reading { .. } => {
                     let text = readings.next().expect("a reading for each step");
                     let (indication, added) = match text.split_once('+') {
@@ -204,6 +221,7 @@ fn the_way_begins_with_cautions_and_a_redone_zero_voids_the_loads() {
             "load-2-20-rising",
             "load-3-10-falling",
             "zero-return",
+            "review",
             "closing"
         ]
     );
@@ -264,6 +282,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
         earlier: earlier.iter().map(|conforms| Attempt { conforms: *conforms }).collect(),
         slots: vec![slot("error-20-rising")],
         superseded: None,
+        late: None,
     }
 }
 

@@ -35,14 +35,15 @@ macro_rules! bulk {
 }
 
 bulk! {
-    Person => people, 7; Site => sites, 3; Area => areas, 4; ShiftStartRow => shift_starts, 3;
-    Shift => shift_instances, 6; Instrument => instruments, 10; SetUp => set_ups, 3;
-    InstrumentEvent => instrument_events, 9; Standard => standards, 4; Lot => standard_lots, 5;
-    Certificate => certificates, 9; CertifiedValue => certified_values, 7; Plan => plans, 5;
-    PlanVersion => plan_versions, 11; PlanPointRow => plan_points, 8; Check => checks, 13;
-    Reading => readings, 17; ResultRow => results, 16; CharacteristicRow => characteristics, 23;
+    Person => people, 8; Training => trainings, 7; Site => sites, 3; Area => areas, 4; ShiftStartRow => shift_starts, 3;
+    Shift => shift_instances, 6; Instrument => instruments, 23; SetUp => set_ups, 7;
+    InstrumentEvent => instrument_events, 9; Standard => standards, 8;
+    StandardStateRow => standard_states, 5; StandardUse => standard_uses, 8; Lot => standard_lots, 14;
+    Certificate => certificates, 11; CertifiedValue => certified_values, 9; Plan => plans, 5;
+    PlanVersion => plan_versions, 24; PlanPointRow => plan_points, 9; Check => checks, 18;
+    Reading => readings, 17; ResultRow => results, 16; CharacteristicRow => characteristics, 26;
     Stream => chart_streams, 10; Segment => segments, 9; Baseline => baselines, 15;
-    Point => chart_points, 19; SignalRow => signals, 8; AuditEntry => audit_entries, 8;
+    Point => chart_points, 20; SignalRow => signals, 8; AuditEntry => audit_entries, 8;
 }
 
 /// Inserts all rows, in chunks.

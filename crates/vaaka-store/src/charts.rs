@@ -44,6 +44,27 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<StreamView>, 
         .collect())
 }
 
+/// The streams of these instruments, along the walk.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn of_instruments(
+    connection: &mut AsyncPgConnection,
+    wanted: &[InstrumentId],
+) -> Result<Vec<StreamView>, StoreError> {
+    let rows: Vec<(Stream, Instrument, Area)> = chart_streams::table
+        .inner_join(instruments::table.inner_join(areas::table))
+        .filter(chart_streams::instrument_id.eq_any(wanted))
+        .order((areas::walk_order, instruments::tag, chart_streams::id))
+        .select((Stream::as_select(), Instrument::as_select(), Area::as_select()))
+        .load(connection)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(stream, instrument, area)| StreamView { stream, instrument, area })
+        .collect())
+}
+
 /// One stream.
 ///
 /// # Errors
@@ -124,9 +145,10 @@ pub async fn newest_points(
             p.lower_control_limit, p.upper_control_limit, p.signalled,
             g.ordinal AS segment,
             (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
-               WHERE p.signalled AND r.check_id = p.check_id AND r.version = 1) AS drift_per_week,
+               WHERE p.signalled AND r.check_id = p.check_id
+                 ORDER BY r.version DESC LIMIT 1) AS drift_per_week,
             (SELECT s.side FROM signals s WHERE s.segment_id = p.segment_id AND s.side IS NOT NULL
-               AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
+               AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest($1) WITH ORDINALITY AS wanted(id, place)
          CROSS JOIN LATERAL (SELECT * FROM chart_points c WHERE c.stream_id = wanted.id
              AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT $2) p
@@ -197,6 +219,7 @@ pub async fn points_since(
         .inner_join(certificates::table)
         .filter(chart_points::stream_id.eq(stream))
         .filter(chart_points::measured_at.ge(At(from)))
+        .filter(chart_points::withdrawn.eq(false))
         .order((chart_points::measured_at, chart_points::id))
         .select((
             Point::as_select(),
@@ -270,10 +293,29 @@ pub async fn signals_of(
 ) -> Result<Vec<SignalRow>, StoreError> {
     Ok(signals::table
         .filter(signals::stream_id.eq(stream))
+        .filter(signals::state.ne("withdrawn"))
         .order(signals::opened_at.desc())
         .select(SignalRow::as_select())
         .load(connection)
         .await?)
+}
+
+/// When the newest counted point of a stream was measured.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn newest_at(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Option<At>, StoreError> {
+    Ok(chart_points::table
+        .filter(chart_points::stream_id.eq(stream))
+        .filter(chart_points::ordinal.is_not_null())
+        .order(chart_points::measured_at.desc())
+        .select(chart_points::measured_at)
+        .first(connection)
+        .await
+        .optional()?)
 }
 
 /// A stream with its newest segment, locked while a point is added.

@@ -12,8 +12,8 @@ use crate::audit::{self, Happening};
 use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ShiftId};
 use crate::plans::PlanView;
 use crate::rows::Check;
-use crate::schema::{checks, plan_versions, results};
-use crate::types::At;
+use crate::schema::{check_hands, check_standards, checks, people, plan_versions, results};
+use crate::types::{At, Day};
 use crate::{StoreError, word};
 
 /// Chain of a check in the audit trail; its length is also the check's optimistic version.
@@ -29,8 +29,8 @@ pub struct NewCheck<'a> {
     pub plan: &'a PlanView,
     /// Shift that it belongs to.
     pub shift: ShiftId,
-    /// Certificate of the standard.
-    pub certificate: CertificateId,
+    /// Certificates: first that of the plan's own standard, then those of single points'.
+    pub certificates: Vec<CertificateId>,
     /// Purpose.
     pub purpose: Purpose,
     /// Who.
@@ -39,6 +39,8 @@ pub struct NewCheck<'a> {
     pub now: Timestamp,
     /// Key that makes a second click the same check.
     pub key: Uuid,
+    /// For a check from a paper sheet: why it is entered later, and who measured.
+    pub late: Option<(&'a str, &'a str)>,
 }
 
 /// Opens a check, or finds the one that is open: two people, or one who clicks twice, come to
@@ -56,24 +58,39 @@ pub async fn open(
             if let Some(id) = found {
                 return Ok(id);
             }
+            let main = new.certificates.as_slice().first().copied().ok_or(StoreError::NotFound)?;
             let id: CheckId = diesel::insert_into(checks::table)
                 .values((
                     checks::plan_version_id.eq(new.plan.version.id),
                     checks::instrument_id.eq(new.plan.instrument.id),
                     checks::shift_instance_id.eq(new.shift),
-                    checks::certificate_id.eq(new.certificate),
+                    checks::certificate_id.eq(main),
                     checks::purpose.eq(new.purpose.word()),
                     checks::state.eq("open"),
                     checks::opened_by.eq(new.person),
                     checks::opened_at.eq(At(new.now)),
                     checks::idempotency_key.eq(new.key),
+                    checks::held_by.eq(new.person),
+                    checks::late_reason.eq(new.late.map(|(reason, _)| reason)),
+                    checks::measured_by.eq(new.late.map(|(_, who)| who)),
                 ))
                 .returning(checks::id)
                 .get_result(connection)
                 .await?;
+            for (certificate, place) in new.certificates.iter().skip(1).zip(1_i32..) {
+                diesel::insert_into(check_standards::table)
+                    .values((
+                        check_standards::check_id.eq(id),
+                        check_standards::place.eq(place),
+                        check_standards::certificate_id.eq(*certificate),
+                    ))
+                    .execute(connection)
+                    .await?;
+            }
             let detail = json!({
                 "plan_version": new.plan.version.id,
-                "certificate": new.certificate,
+                "certificates": new.certificates,
+                "late": new.late.map(|(reason, who)| json!({ "reason": reason, "measured_by": who })),
                 "shift": new.shift,
                 "purpose": new.purpose.word(),
             });
@@ -122,10 +139,11 @@ pub async fn by_id(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Ch
     Ok(checks::table.find(id).select(Check::as_select()).first(connection).await?)
 }
 
-/// Voids an open check with a reason: it stays on record and off the chart.
+/// Voids a check with a reason: it stays on record and off the chart. A concluded one leaves
+/// its charts, which are replayed without it. What was used up stays used up.
 ///
 /// # Errors
-/// [`StoreError::NotFound`] when it is not open.
+/// [`StoreError::NotFound`] when it is void already.
 pub async fn void(
     connection: &mut AsyncPgConnection,
     id: CheckId,
@@ -135,17 +153,38 @@ pub async fn void(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
-            let changed = diesel::update(checks::table.find(id).filter(checks::state.eq("open")))
+            let check: Check = checks::table
+                .find(id)
+                .for_update()
+                .select(Check::as_select())
+                .first(connection)
+                .await?;
+            if check.state == "void" {
+                return Err(StoreError::NotFound);
+            }
+            let closed = check.closed_by.zip(check.closed_at).unwrap_or((person, At(now)));
+            diesel::update(checks::table.find(id))
                 .set((
                     checks::state.eq("void"),
                     checks::void_reason.eq(reason),
-                    checks::closed_by.eq(person),
-                    checks::closed_at.eq(At(now)),
+                    checks::closed_by.eq(closed.0),
+                    checks::closed_at.eq(closed.1),
+                    checks::voided_by.eq(person),
+                    checks::voided_at.eq(At(now)),
                 ))
                 .execute(connection)
                 .await?;
-            if changed == 0 {
-                return Err(StoreError::NotFound);
+            if check.state == "open" {
+                let view = crate::plans::version(connection, check.plan_version_id).await?;
+                let certificates = certificates_of(connection, &check).await?;
+                let purpose = word(&check.purpose)?;
+                let plan = crate::plans::spec(connection, &view, &certificates, purpose).await?;
+                let method = vaaka_core::method::by_key(&view.plan.method_key)?;
+                let run = crate::entries::entries(connection, id).await?.run_state()?;
+                let steps = method.way(&plan)?;
+                crate::wear::record(connection, &check, &steps, &run, person, now).await?;
+            } else {
+                crate::replay::charts_of(connection, id).await?;
             }
             audit::record(
                 connection,
@@ -154,12 +193,135 @@ pub async fn void(
                     at: now,
                     person: Some(person),
                     action: "check_voided",
-                    detail: json!({ "reason": reason }),
+                    detail: json!({ "reason": reason, "was": check.state }),
                 },
             )
             .await
         })
         .await
+}
+
+/// Certificates that a check rests on, in the order of its plan's standards.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn certificates_of(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+) -> Result<Vec<CertificateId>, StoreError> {
+    let extra: Vec<CertificateId> = check_standards::table
+        .filter(check_standards::check_id.eq(check.id))
+        .order(check_standards::place)
+        .select(check_standards::certificate_id)
+        .load(connection)
+        .await?;
+    Ok(std::iter::once(check.certificate_id).chain(extra).collect())
+}
+
+/// Takes a check over from whoever has it in hand; both names stay on record.
+///
+/// # Errors
+/// [`StoreError::NotFound`] when it is not open; [`StoreError::Conflict`] when somebody else took
+/// it over since `from` was read.
+pub async fn take_over(
+    connection: &mut AsyncPgConnection,
+    id: CheckId,
+    from: PersonId,
+    to: PersonId,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            let check: Check = checks::table
+                .find(id)
+                .for_update()
+                .select(Check::as_select())
+                .first(connection)
+                .await?;
+            if check.state != "open" {
+                return Err(StoreError::NotFound);
+            }
+            if check.held_by == to {
+                return Ok(());
+            }
+            if check.held_by != from {
+                return Err(StoreError::Conflict { constraint: "checks_held_by".to_owned() });
+            }
+            diesel::update(checks::table.find(id))
+                .set(checks::held_by.eq(to))
+                .execute(connection)
+                .await?;
+            diesel::insert_into(check_hands::table)
+                .values((
+                    check_hands::check_id.eq(id),
+                    check_hands::from_person_id.eq(from),
+                    check_hands::to_person_id.eq(to),
+                    check_hands::at.eq(At(now)),
+                ))
+                .execute(connection)
+                .await?;
+            audit::record(
+                connection,
+                &Happening {
+                    chain: &chain(id),
+                    at: now,
+                    person: Some(to),
+                    action: "check_taken_over",
+                    detail: json!({ "from": from, "to": to }),
+                },
+            )
+            .await
+        })
+        .await
+}
+
+/// Names of those who had a check in hand, in order, with when they took it.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn hands(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+) -> Result<Vec<(PersonId, String, At)>, StoreError> {
+    let opener: (PersonId, String) = people::table
+        .find(check.opened_by)
+        .select((people::id, people::name))
+        .first(connection)
+        .await?;
+    let taken: Vec<(PersonId, String, At)> = check_hands::table
+        .inner_join(people::table.on(people::id.eq(check_hands::to_person_id)))
+        .filter(check_hands::check_id.eq(check.id))
+        .order(check_hands::id)
+        .select((people::id, people::name, check_hands::at))
+        .load(connection)
+        .await?;
+    Ok(std::iter::once((opener.0, opener.1, check.opened_at)).chain(taken).collect())
+}
+
+/// Attaches a check to the certificate of the standard that is really in hand, before anything
+/// is read on it.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn use_certificate(
+    connection: &mut AsyncPgConnection,
+    id: CheckId,
+    place: usize,
+    certificate: CertificateId,
+) -> Result<(), StoreError> {
+    if place == 0 {
+        diesel::update(checks::table.find(id).filter(checks::state.eq("open")))
+            .set(checks::certificate_id.eq(certificate))
+            .execute(connection)
+            .await?;
+        return Ok(());
+    }
+    let place = i32::try_from(place).map_err(crate::unreadable)?;
+    diesel::update(check_standards::table.find((id, place)))
+        .set(check_standards::certificate_id.eq(certificate))
+        .execute(connection)
+        .await?;
+    Ok(())
 }
 
 /// A check of a shift in brief, for the round.
@@ -202,7 +364,7 @@ pub async fn of_shift(
         .collect())
 }
 
-/// Earlier valid as-found runs of a plan in a shift, oldest first.
+/// Valid as-found runs of a plan in a shift, oldest first.
 ///
 /// # Errors
 /// [`StoreError`].
@@ -211,19 +373,74 @@ pub async fn attempts(
     plan: PlanId,
     shift: ShiftId,
 ) -> Result<Vec<Attempt>, StoreError> {
-    let rows: Vec<String> = checks::table
+    attempts_before(connection, plan, shift, Timestamp::MAX).await
+}
+
+/// Valid as-found runs of a plan in a shift that were over before a moment, oldest first; each
+/// by the newest version of its result.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn attempts_before(
+    connection: &mut AsyncPgConnection,
+    plan: PlanId,
+    shift: ShiftId,
+    moment: Timestamp,
+) -> Result<Vec<Attempt>, StoreError> {
+    let rows: Vec<(CheckId, Option<At>, String)> = checks::table
         .inner_join(plan_versions::table)
         .inner_join(results::table)
         .filter(plan_versions::plan_id.eq(plan))
         .filter(checks::shift_instance_id.eq(shift))
         .filter(checks::state.eq("concluded"))
         .filter(checks::purpose.eq("as_found"))
-        .filter(results::version.eq(1))
-        .order((checks::closed_at, checks::id))
-        .select(results::conforms)
+        .order((checks::closed_at, checks::id, results::version.desc()))
+        .select((checks::id, checks::closed_at, results::conforms))
         .load(connection)
         .await?;
-    rows.iter().map(|text| Ok(Attempt { conforms: word(text)? })).collect()
+    let mut seen: Vec<CheckId> = Vec::new();
+    let mut found = Vec::new();
+    for (id, closed, conforms) in rows {
+        if seen.contains(&id) || closed.is_some_and(|closed| closed.0 > moment) {
+            continue;
+        }
+        seen.push(id);
+        found.push(Attempt { conforms: word(&conforms)? });
+    }
+    Ok(found)
+}
+
+/// Business date of the newest concluded as-found check of each of these plans that has one.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn last_dates(
+    connection: &mut AsyncPgConnection,
+    plans: &[PlanId],
+) -> Result<Vec<(PlanId, Day)>, StoreError> {
+    use diesel::sql_types::{Array, BigInt, Date};
+    #[derive(QueryableByName)]
+    struct Last {
+        #[diesel(sql_type = BigInt)]
+        plan: PlanId,
+        #[diesel(sql_type = Date)]
+        day: Day,
+    }
+    let ids: Vec<i64> = plans.iter().map(|id| id.0).collect();
+    let rows: Vec<Last> = diesel::sql_query(
+        "SELECT p.id AS plan, last.business_date AS day FROM plans p
+         CROSS JOIN LATERAL (SELECT s.business_date FROM checks c
+             JOIN plan_versions v ON v.id = c.plan_version_id
+             JOIN shift_instances s ON s.id = c.shift_instance_id
+             WHERE c.instrument_id = p.instrument_id AND v.plan_id = p.id
+               AND c.state = 'concluded' AND c.purpose = 'as_found'
+             ORDER BY c.opened_at DESC LIMIT 1) last
+         WHERE p.id = ANY($1)",
+    )
+    .bind::<Array<BigInt>, _>(ids)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| (row.plan, row.day)).collect())
 }
 
 /// The plan that a version belongs to.

@@ -8,12 +8,13 @@ use serde_json::json;
 use vaaka_core::chart::{ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
 use vaaka_core::judgement::{Characteristic, ConformityResult};
-use vaaka_core::method::{self, Purpose};
+use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
 use vaaka_core::quantity::to_f64;
+use vaaka_core::round::DueRule;
 
 use crate::audit::{self, Happening};
 use crate::charts::{self, LockedStream};
-use crate::ids::{CheckId, PersonId, ResultId, SegmentId, StreamId};
+use crate::ids::{CertificateId, CheckId, PersonId, ResultId, SegmentId, StreamId};
 use crate::outcomes::{Basis, characteristic_rows, result_row};
 use crate::plans::{self, PlanView};
 use crate::rows::{Check, Point, ResultRow, Segment, SignalRow, Stream};
@@ -21,7 +22,7 @@ use crate::schema::{
     characteristics, chart_points, chart_streams, checks, results, segments, signals,
 };
 use crate::types::At;
-use crate::{StoreError, checks as check_store, to_word, unreadable, word};
+use crate::{StoreError, checks as check_store, replay, seams, to_word, unreadable, wear, word};
 
 /// What became of concluding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -71,58 +72,44 @@ pub async fn conclude_check(
                 "void" => return Ok(Concluded::Void),
                 _ => return Ok(Concluded::Before),
             }
-            let view = plans::version(connection, check.plan_version_id).await?;
-            let purpose: Purpose = word(&check.purpose)?;
-            let plan = plans::spec(connection, &view, check.certificate_id, purpose).await?;
-            let entries = crate::entries::entries(connection, id).await?;
-            let run = entries.run_state()?;
-            let method = method::by_key(&view.plan.method_key)?;
-            let characteristics = method.evaluate(&plan, &run)?;
-            ensure_streams(connection, &view, &characteristics, now).await?;
-            let locked = charts::lock_streams(
-                connection,
-                view.instrument.id,
-                view.plan.set_up_id,
-                method.key(),
-            )
-            .await?;
-            let in_force = plans::version_in_force(connection, view.plan.id).await?;
-            let context = RunContext {
-                measured_at: now,
-                earlier: check_store::attempts(connection, view.plan.id, check.shift_instance_id)
-                    .await?,
-                slots: locked.iter().map(|locked| locked.slot.clone()).collect(),
-                superseded: in_force
-                    .filter(|current| *current != view.version.version)
-                    .map(|current| (view.version.version, current)),
-            };
-            let completion = complete(method, &plan, &run, &context)?;
+            let ready = read(connection, &check, now).await?;
+            let Ready { view, plan, run, method, locked, context, .. } = &ready;
+            let completion = complete(*method, plan, run, context)?;
             let result_id = next_result_id(connection).await?;
             let result = result_row(&Basis {
                 result: result_id,
                 check: &check,
-                method,
-                plan: &plan,
-                run: &run,
+                method: *method,
+                plan,
+                run,
                 completion: &completion,
                 person,
                 now,
+                version: 1,
             })?;
-            write(connection, &check, &result, &completion, &locked, now).await?;
+            let measured_at = ready.context.measured_at;
+            let points = locked_for(&completion, locked);
+            write(connection, &ready, &check, &result, &completion, &points).await?;
             diesel::update(checks::table.find(id))
                 .set((
                     checks::state.eq("concluded"),
                     checks::closed_by.eq(person),
-                    checks::closed_at.eq(At(now)),
+                    // A check from paper was over when it was measured.
+                    checks::closed_at.eq(At(measured_at)),
                 ))
                 .execute(connection)
                 .await?;
+            wear::record(connection, &check, &method.way(plan)?, run, person, now).await?;
+            if ready.is_late {
+                replay::charts_of(connection, id).await?;
+            }
             let detail = json!({
                 "result": result_id,
                 "inputs": hex::encode(&result.inputs_hash),
                 "conforms": result.conforms,
                 "control": result.control,
                 "action": result.action,
+                "plan": view.plan.name,
             });
             audit::record(
                 connection,
@@ -138,6 +125,89 @@ pub async fn conclude_check(
             Ok(Concluded::Now)
         })
         .await
+}
+
+/// Everything that evaluating a check needs, with its charts locked.
+struct Ready {
+    view: PlanView,
+    plan: PlanSpec,
+    run: RunState,
+    method: &'static dyn Method,
+    certificates: Vec<CertificateId>,
+    locked: Vec<LockedStream>,
+    context: RunContext,
+    /// Measured before the newest point of a chart: it is judged at its place, and the charts
+    /// are replayed from there.
+    is_late: bool,
+}
+
+async fn read(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+    now: Timestamp,
+) -> Result<Ready, StoreError> {
+    let view = plans::version(connection, check.plan_version_id).await?;
+    let purpose: Purpose = word(&check.purpose)?;
+    let certificates = check_store::certificates_of(connection, check).await?;
+    let plan = plans::spec(connection, &view, &certificates, purpose).await?;
+    let entries = crate::entries::entries(connection, check.id).await?;
+    let run = entries.run_state()?;
+    let method = method::by_key(&view.plan.method_key)?;
+    let characteristics = method.evaluate(&plan, &run)?;
+    let measured_at = match &check.late_reason {
+        Some(_) => run.entries.iter().map(|entry| entry.at).max().unwrap_or(now),
+        None => now,
+    };
+    ensure_streams(connection, &view, &characteristics, measured_at).await?;
+    let mut locked =
+        charts::lock_streams(connection, view.instrument.id, view.plan.set_up_id, method.key())
+            .await?;
+    let mut is_late = false;
+    for at in &mut locked {
+        if check.late_reason.is_some()
+            && charts::newest_at(connection, at.stream.id).await? > Some(At(measured_at))
+        {
+            (at.segment, at.slot) =
+                replay::slot_before(connection, &at.stream, measured_at, check.id).await?;
+            is_late = true;
+        } else {
+            let place =
+                seams::Place { view: &view, plan: &plan, certificates: &certificates, method };
+            seams::open_where_due(connection, &place, at, measured_at).await?;
+        }
+    }
+    let in_force = plans::version_in_force(connection, view.plan.id).await?;
+    let context = RunContext {
+        measured_at,
+        earlier: check_store::attempts_before(
+            connection,
+            view.plan.id,
+            check.shift_instance_id,
+            measured_at,
+        )
+        .await?,
+        slots: locked.iter().map(|locked| locked.slot.clone()).collect(),
+        superseded: in_force
+            .filter(|current| *current != view.version.version)
+            .map(|current| (view.version.version, current)),
+        late: check.late_reason.clone(),
+    };
+    Ok(Ready { view, plan, run, method, certificates, locked, context, is_late })
+}
+
+/// The points of a completion with the charts that they go onto.
+fn locked_for<'a>(
+    completion: &'a Completion,
+    locked: &'a [LockedStream],
+) -> Vec<(&'a StreamPoint, &'a LockedStream)> {
+    completion
+        .points
+        .iter()
+        .filter_map(|point| {
+            let at = locked.iter().find(|locked| locked.slot.key == point.key)?;
+            Some((point, at))
+        })
+        .collect()
 }
 
 /// The row of a point on a chart.
@@ -177,6 +247,7 @@ pub fn point_row(
         firings: json(evaluation.map(|e| &e.firings))?,
         advisory: json(evaluation.map(|e| &e.advisory))?,
         signalled: evaluation.is_some_and(|e| !e.changes.is_empty()),
+        withdrawn: false,
     })
 }
 
@@ -229,6 +300,8 @@ async fn ensure_streams(
     found: &[Characteristic],
     now: Timestamp,
 ) -> Result<(), StoreError> {
+    let rule: DueRule = view.version.due_rule.parse().map_err(unreadable)?;
+    let seconds = rule.interval().as_secs();
     for characteristic in found.iter().filter(|characteristic| characteristic.charted) {
         let stream: Option<StreamId> = diesel::insert_into(chart_streams::table)
             .values((
@@ -241,7 +314,7 @@ async fn ensure_streams(
                 chart_streams::unit.eq(characteristic.unit.symbol()),
                 chart_streams::decimals
                     .eq(i32::try_from(characteristic.mean_decimals()).map_err(unreadable)?),
-                chart_streams::interval_seconds.eq(EACH_SHIFT_SECONDS),
+                chart_streams::interval_seconds.eq(seconds),
             ))
             .on_conflict_do_nothing()
             .returning(chart_streams::id)
@@ -249,7 +322,7 @@ async fn ensure_streams(
             .await
             .optional()?;
         if let Some(stream) = stream {
-            let state = ChartState::new(SignedDuration::from_secs(EACH_SHIFT_SECONDS));
+            let state = ChartState::new(SignedDuration::from_secs(seconds));
             diesel::insert_into(segments::table)
                 .values((
                     segments::stream_id.eq(stream),
@@ -270,27 +343,39 @@ pub const EACH_SHIFT_SECONDS: i64 = 8 * 3600;
 
 async fn write(
     connection: &mut AsyncPgConnection,
+    ready: &Ready,
     check: &Check,
     result: &ResultRow,
     completion: &Completion,
-    locked: &[LockedStream],
-    now: Timestamp,
+    points: &[(&StreamPoint, &LockedStream)],
 ) -> Result<(), StoreError> {
     diesel::insert_into(results::table).values(result).execute(connection).await?;
     diesel::insert_into(characteristics::table)
         .values(characteristic_rows(result.id, &completion.results)?)
         .execute(connection)
         .await?;
-    for point in &completion.points {
-        let (Some(at), Some(judged)) = (
-            locked.iter().find(|locked| locked.slot.key == point.key),
-            completion.results.iter().find(|(c, _)| c.key == point.key),
-        ) else {
+    let steps = ready.method.way(&ready.plan)?;
+    let measured_at = ready.context.measured_at;
+    for (point, at) in points {
+        let Some(judged) = completion.results.iter().find(|(c, _)| c.key == point.key) else {
             continue;
         };
-        let row = point_row(point, at.stream.id, at.segment.id, check, judged, now)?;
+        let mut row = point_row(point, at.stream.id, at.segment.id, check, judged, measured_at)?;
+        let place = steps
+            .iter()
+            .find(|step| step.charted_as.as_deref() == Some(point.key.as_str()))
+            .map_or(0, |step| step.standard);
+        if let Some(certificate) = ready.certificates.get(place) {
+            row.certificate_id = *certificate;
+        }
+        if ready.is_late {
+            // Its place is found by the replay that follows.
+            row.ordinal = None;
+        }
         diesel::insert_into(chart_points::table).values(row).execute(connection).await?;
-        write_segment(connection, &at.stream, &at.segment, point, now).await?;
+        if !ready.is_late {
+            write_segment(connection, &at.stream, &at.segment, point, measured_at).await?;
+        }
     }
     Ok(())
 }
@@ -334,4 +419,92 @@ async fn write_segment(
             .await?;
     }
     Ok(())
+}
+
+/// Evaluates a concluded check again after a clerical fix of a certificate: another version of
+/// its result stands beside the first, which is kept as it was; the charts are replayed.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn amend(
+    connection: &mut AsyncPgConnection,
+    id: CheckId,
+    (from, to): (CertificateId, CertificateId),
+    person: PersonId,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    let mut check: Check =
+        checks::table.find(id).for_update().select(Check::as_select()).first(connection).await?;
+    let view = plans::version(connection, check.plan_version_id).await?;
+    let used = check_store::certificates_of(connection, &check).await?;
+    let amended: Vec<CertificateId> =
+        used.iter().map(|used| if *used == from { to } else { *used }).collect();
+    let purpose: Purpose = word(&check.purpose)?;
+    let plan = plans::spec(connection, &view, &amended, purpose).await?;
+    let run = crate::entries::entries(connection, id).await?.run_state()?;
+    let method = method::by_key(&view.plan.method_key)?;
+    let before = crate::outcomes::result_of(connection, id).await?.ok_or(StoreError::NotFound)?;
+    // What the charts said stays for the replay to say; only values and conformity are new.
+    let context = RunContext {
+        measured_at: before.row.computed_at.0,
+        earlier: Vec::new(),
+        slots: Vec::new(),
+        superseded: None,
+        late: check.late_reason.clone(),
+    };
+    let mut completion = complete(method, &plan, &run, &context)?;
+    completion.verdict.control = before.verdict.control.clone();
+    completion.verdict.reasons.push(vaaka_core::judgement::Reason::Amended);
+    if let Some(first) = amended.as_slice().first() {
+        check.certificate_id = *first;
+    }
+    let result = result_row(&Basis {
+        result: next_result_id(connection).await?,
+        check: &check,
+        method,
+        plan: &plan,
+        run: &run,
+        completion: &completion,
+        person,
+        now,
+        version: before.row.version + 1,
+    })?;
+    diesel::insert_into(results::table).values(&result).execute(connection).await?;
+    diesel::insert_into(characteristics::table)
+        .values(characteristic_rows(result.id, &completion.results)?)
+        .execute(connection)
+        .await?;
+    for (stream, _) in charts::of_check(connection, id).await? {
+        let found = completion.results.iter().find(|(c, _)| c.key == stream.characteristic_key);
+        let Some((characteristic, judged)) = found else { continue };
+        diesel::update(chart_points::table)
+            .filter(chart_points::stream_id.eq(stream.id))
+            .filter(chart_points::check_id.eq(id))
+            .set((
+                chart_points::value.eq(characteristic.value()),
+                chart_points::conformity.eq(to_word(&judged.conformity)?),
+            ))
+            .execute(connection)
+            .await?;
+    }
+    diesel::update(chart_points::table)
+        .filter(chart_points::check_id.eq(id))
+        .filter(chart_points::certificate_id.eq(from))
+        .set(chart_points::certificate_id.eq(to))
+        .execute(connection)
+        .await?;
+    audit::record(
+        connection,
+        &Happening {
+            chain: &check_store::chain(id),
+            at: now,
+            person: Some(person),
+            action: "check_amended",
+            detail: json!({
+                "result": result.id, "from": from, "to": to, "conforms": result.conforms,
+                "before": before.row.conforms,
+            }),
+        },
+    )
+    .await
 }

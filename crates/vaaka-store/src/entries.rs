@@ -15,9 +15,12 @@ use vaaka_core::method::{Entry, EntryValue, RunState, StepKey};
 
 use crate::audit::{AuditEntry, Happening, Head, head};
 use crate::checks::chain;
-use crate::ids::{CheckId, PersonId, ReadingId};
+use crate::ids::{CertificateId, CheckId, PersonId, ReadingId};
 use crate::rows::{Check, Reading};
-use crate::schema::{checks, people, reading_voids, readings};
+use crate::schema::{
+    certificates, check_standards, checks, people, reading_voids, readings, standard_lots,
+    standards,
+};
 use crate::types::At;
 use crate::{StoreError, unreadable};
 
@@ -81,6 +84,20 @@ pub struct CheckNow {
     pub entries: Entries,
     /// Newest entry of its audit chain: its optimistic version.
     pub head: Option<Head>,
+    /// Certificates in the order of the plan's standards, each with the tag of its standard and
+    /// why that is not in use any more, if so.
+    pub standards: Vec<UsedStandard>,
+}
+
+/// A standard that a check rests on, as it stands now.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct UsedStandard {
+    /// Its certificate.
+    pub certificate: CertificateId,
+    /// Its tag.
+    pub tag: String,
+    /// Why it may not be used any more: put on hold or retired since it was taken.
+    pub withdrawn: Option<String>,
 }
 
 /// Reads a check, its entries and its version; the three queries travel together.
@@ -97,9 +114,50 @@ pub async fn check_now(
         let found = checks::table.find(id).select(Check::as_select()).first(&mut connection);
         found.await.map_err(StoreError::from)
     };
-    let (check, entries, head) =
-        futures_util::try_join!(check, entries(connection, id), head(connection, &chain))?;
-    Ok(CheckNow { check, entries, head })
+    let (check, entries, head, own, extra) = futures_util::try_join!(
+        check,
+        entries(connection, id),
+        head(connection, &chain),
+        own_standard(connection, id),
+        extra_standards(connection, id)
+    )?;
+    let standards = std::iter::once(own).chain(extra).map(used).collect();
+    Ok(CheckNow { check, entries, head, standards })
+}
+
+type StandardRow = (CertificateId, String, String, String);
+
+fn used((certificate, tag, state, reason): StandardRow) -> UsedStandard {
+    UsedStandard { certificate, tag, withdrawn: (state != "in_use").then_some(reason) }
+}
+
+async fn own_standard(
+    mut connection: &AsyncPgConnection,
+    id: CheckId,
+) -> Result<StandardRow, StoreError> {
+    let row = checks::table
+        .inner_join(
+            certificates::table.inner_join(standard_lots::table.inner_join(standards::table)),
+        )
+        .filter(checks::id.eq(id))
+        .select((certificates::id, standards::tag, standards::state, standards::state_reason))
+        .first(&mut connection);
+    Ok(row.await?)
+}
+
+async fn extra_standards(
+    mut connection: &AsyncPgConnection,
+    id: CheckId,
+) -> Result<Vec<StandardRow>, StoreError> {
+    let rows = check_standards::table
+        .inner_join(
+            certificates::table.inner_join(standard_lots::table.inner_join(standards::table)),
+        )
+        .filter(check_standards::check_id.eq(id))
+        .order(check_standards::place)
+        .select((certificates::id, standards::tag, standards::state, standards::state_reason))
+        .load(&mut connection);
+    Ok(rows.await?)
 }
 
 impl Entries {
@@ -215,6 +273,9 @@ pub struct NewEntry<'a> {
     pub key: Uuid,
     /// The entry that this one replaces, and why.
     pub replaces: Option<(ReadingId, &'a str)>,
+    /// Where it came from: keyed at once, held by the browser while the network was gone, or from
+    /// a paper sheet.
+    pub source: &'a str,
 }
 
 /// What became of an entry.
@@ -280,6 +341,7 @@ struct Keep<'a> {
     person: i64,
     measured_at: At,
     received_at: At,
+    source: &'a str,
     key: Uuid,
     replaces: Option<i64>,
     reason: Option<&'a str>,
@@ -301,8 +363,10 @@ impl QueryFragment<Pg> for Keep<'_> {
         out.push_sql(
             "WITH kept AS (INSERT INTO readings (source, check_id, step_key, repeat, kind, typed, \
              indication, unit, added, far_confirmed, person_id, measured_at, received_at, \
-             idempotency_key, replaces_id, reason, ready_at, latest_at) SELECT 'keyed', id",
+             idempotency_key, replaces_id, reason, ready_at, latest_at) SELECT ",
         );
+        out.push_bind_param::<Text, _>(self.source)?;
+        out.push_sql(", id");
         bind!(
             Text => self.step, Integer => &self.repeat, Text => self.columns.kind,
             Text => self.typed, Nullable<Numeric> => &self.columns.indication,
@@ -361,6 +425,7 @@ async fn try_keep(
         person: new.person.0,
         measured_at: At(new.measured_at),
         received_at: At(new.received_at),
+        source: new.source,
         key: new.key,
         replaces,
         reason,
@@ -369,49 +434,83 @@ async fn try_keep(
     Ok(statement.execute(connection).await? == 1)
 }
 
-/// Keeps a correction and voids the standing entries of the steps that depend on it, in one
-/// transaction.
+/// Keeps an entry together with what stands or falls with it, in one transaction: a correction
+/// voids the standing entries of the steps that depend on it, a tag brings the certificate of the
+/// standard in hand.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn keep_and_void(
+pub async fn keep_together(
     connection: &mut AsyncPgConnection,
     new: &NewEntry<'_>,
     seen: Option<Head>,
+    (corrected, steps): (Option<ReadingId>, &[StepKey]),
+    taken: Option<(usize, CertificateId)>,
+) -> Result<Kept, StoreError> {
+    let mut seen = seen;
+    for _ in 0..4 {
+        let version = seen.take();
+        let kept = connection
+            .transaction(async |connection| {
+                let version = match version {
+                    Some(version) => Some(version),
+                    None => head(connection, &chain(new.check)).await?,
+                };
+                if !try_keep(connection, new, version).await? {
+                    return Ok(false);
+                }
+                if let Some((place, certificate)) = taken {
+                    crate::checks::use_certificate(connection, new.check, place, certificate)
+                        .await?;
+                }
+                if let Some(corrected) = corrected {
+                    void_steps(connection, new.check, corrected, steps).await?;
+                }
+                Ok(true)
+            })
+            .await;
+        // A conflict ends the transaction, so what follows is asked outside of it.
+        match kept {
+            Ok(true) => return Ok(Kept::Now),
+            Ok(false) => return kept_before(connection, new).await,
+            Err(StoreError::Conflict { constraint }) if constraint.starts_with("audit_entries") => {
+            }
+            Err(StoreError::Conflict { .. }) => return kept_before(connection, new).await,
+            Err(other) => return Err(other),
+        }
+    }
+    Err(StoreError::Conflict { constraint: "audit_entries".to_owned() })
+}
+
+async fn void_steps(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
     corrected: ReadingId,
     steps: &[StepKey],
-) -> Result<Kept, StoreError> {
-    connection
-        .transaction(async |connection| {
-            let kept = keep(connection, new, seen).await?;
-            if kept != Kept::Now {
-                return Ok(kept);
-            }
-            let by: ReadingId = readings::table
-                .filter(readings::replaces_id.eq(corrected))
-                .select(readings::id)
-                .first(connection)
-                .await?;
-            let standing = entries(connection, new.check).await?.standing;
-            let rows: Vec<_> = standing
-                .iter()
-                .filter(|standing| steps.iter().any(|step| step.0 == standing.reading.step_key))
-                .map(|standing| {
-                    (
-                        reading_voids::reading_id.eq(standing.reading.id),
-                        reading_voids::voided_by_id.eq(by),
-                        reading_voids::reason.eq("an earlier step was redone"),
-                    )
-                })
-                .collect();
-            diesel::insert_into(reading_voids::table)
-                .values(rows)
-                .on_conflict_do_nothing()
-                .execute(connection)
-                .await?;
-            Ok(kept)
+) -> Result<(), StoreError> {
+    let by: ReadingId = readings::table
+        .filter(readings::replaces_id.eq(corrected))
+        .select(readings::id)
+        .first(connection)
+        .await?;
+    let standing = entries(connection, check).await?.standing;
+    let rows: Vec<_> = standing
+        .iter()
+        .filter(|standing| steps.iter().any(|step| step.0 == standing.reading.step_key))
+        .map(|standing| {
+            (
+                reading_voids::reading_id.eq(standing.reading.id),
+                reading_voids::voided_by_id.eq(by),
+                reading_voids::reason.eq("an earlier step was redone"),
+            )
         })
-        .await
+        .collect();
+    diesel::insert_into(reading_voids::table)
+        .values(rows)
+        .on_conflict_do_nothing()
+        .execute(connection)
+        .await?;
+    Ok(())
 }
 
 /// Whether an entry with this key is kept in this check.
@@ -419,7 +518,7 @@ pub async fn keep_and_void(
 /// # Errors
 /// [`StoreError`].
 pub async fn has_key(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     check: CheckId,
     key: Uuid,
 ) -> Result<bool, StoreError> {
@@ -427,7 +526,7 @@ pub async fn has_key(
         .filter(readings::idempotency_key.eq(key))
         .filter(readings::check_id.eq(check))
         .count()
-        .get_result(connection)
+        .get_result(&mut connection)
         .await?;
     Ok(same > 0)
 }

@@ -39,6 +39,14 @@ ids! {
     LotId,
     /// A certificate.
     CertificateId,
+    /// A crossover between two lots.
+    CrossoverId,
+    /// A look-back over what rested on a standard.
+    LookBackId,
+    /// A photograph or document.
+    FileId,
+    /// A training.
+    TrainingId,
     /// A plan.
     PlanId,
     /// A version of a plan.

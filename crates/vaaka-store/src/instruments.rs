@@ -80,6 +80,20 @@ pub async fn states(
         .await?)
 }
 
+/// The set-ups in use that name a scale or a material, of all instruments.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn cells(connection: &mut AsyncPgConnection) -> Result<Vec<SetUp>, StoreError> {
+    Ok(set_ups::table
+        .filter(set_ups::in_use)
+        .filter(set_ups::scale.ne("").or(set_ups::material.ne("")))
+        .order(set_ups::id)
+        .select(SetUp::as_select())
+        .load(connection)
+        .await?)
+}
+
 /// A check of an instrument in brief.
 #[derive(Debug, Clone, QueryableByName)]
 pub struct CheckBrief {

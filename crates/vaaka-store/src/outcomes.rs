@@ -36,6 +36,8 @@ pub struct Basis<'a> {
     pub person: PersonId,
     /// When.
     pub now: Timestamp,
+    /// Version of the result.
+    pub version: i32,
 }
 
 /// The row of a result.
@@ -47,7 +49,7 @@ pub fn result_row(basis: &Basis<'_>) -> Result<ResultRow, StoreError> {
     Ok(ResultRow {
         id: basis.result,
         check_id: basis.check.id,
-        version: 1,
+        version: basis.version,
         plan_version_id: basis.check.plan_version_id,
         certificate_id: basis.check.certificate_id,
         method_key: basis.method.key().to_owned(),
@@ -132,6 +134,7 @@ pub fn characteristic_rows(
                 expanded_uncertainty: result_of.expanded_uncertainty,
                 coverage_factor: result_of.coverage_factor,
                 capability_index: result_of.capability_index,
+                mean: characteristic.mean,
             })
         })
         .collect()
@@ -191,6 +194,7 @@ fn read_characteristic(
             unit: row.unit.parse().map_err(unreadable)?,
             decimals: u32::try_from(row.decimals).map_err(unreadable)?,
             singles: row.singles,
+            mean: row.mean,
             reference_value: row.reference_value,
             limits: pair(row.lower_tolerance_limit, row.upper_tolerance_limit),
             single_limits: pair(row.lower_single_limit, row.upper_single_limit),

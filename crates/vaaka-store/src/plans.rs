@@ -1,16 +1,22 @@
 //! Plans and their versions.
 
+use std::collections::HashMap;
+
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use rust_decimal::Decimal;
 use serde_json::json;
-use vaaka_core::method::{PlanPoint, PlanSpec, Purpose};
+use vaaka_core::method::{PlanPoint, PlanSpec, PlanStandard, Purpose};
+use vaaka_core::quantity::Unit;
 use vaaka_core::standard::CertifiedPiece;
 
 use crate::audit::{self, Happening};
-use crate::ids::{CertificateId, PersonId, PlanId, PlanVersionId};
+use crate::ids::{CertificateId, PersonId, PlanId, PlanVersionId, StandardId};
 use crate::rows::{Area, Instrument, Plan, PlanPointRow, PlanVersion, Standard};
-use crate::schema::{areas, instruments, plan_points, plan_versions, plans, standards};
+use crate::schema::{
+    areas, certificates, instruments, plan_points, plan_versions, plans, standard_lots, standards,
+};
 use crate::types::At;
 use crate::{StoreError, registers, unreadable};
 
@@ -25,14 +31,54 @@ pub struct PlanView {
     pub instrument: Instrument,
     /// Where it stands.
     pub area: Area,
-    /// The check standard.
-    pub standard: Standard,
+    /// The check standard; none where any of a kind will do.
+    pub standard: Option<Standard>,
 }
 
-type ViewRow = (PlanVersion, Plan, Instrument, Area, Standard);
+impl PlanView {
+    /// The standard as a list names it: its tag, or "any weight set".
+    #[must_use]
+    pub fn standard_words(&self) -> String {
+        match (&self.standard, &self.version.standard_kind) {
+            (Some(standard), _) => standard.tag.clone(),
+            (None, Some(kind)) => format!("any {}", vaaka_core::standard::kind_words(kind)),
+            (None, None) => "–".to_owned(),
+        }
+    }
+
+    /// Whether the instrument's display was changed since this version was written: then its
+    /// numbers would mean something else, and a lead renews the plan first.
+    #[must_use]
+    pub fn is_outdated(&self) -> bool {
+        let (version, instrument) = (&self.version, &self.instrument);
+        version.unit != instrument.unit
+            || version.resolution != instrument.resolution
+            || version.range_low != instrument.range_low
+            || version.maximum != instrument.maximum
+            || version.configuration_names != instrument.configuration_names
+            || version.configuration_values != instrument.configuration_values
+    }
+}
+
+type ViewRow = (PlanVersion, Plan, Instrument, Area, Option<Standard>);
 
 fn view((version, plan, instrument, area, standard): ViewRow) -> PlanView {
     PlanView { version, plan, instrument, area, standard }
+}
+
+macro_rules! view_query {
+    () => {
+        plan_versions::table
+            .inner_join(plans::table.inner_join(instruments::table.inner_join(areas::table)))
+            .left_join(standards::table)
+            .select((
+                PlanVersion::as_select(),
+                Plan::as_select(),
+                Instrument::as_select(),
+                Area::as_select(),
+                Option::<Standard>::as_select(),
+            ))
+    };
 }
 
 /// All plans in force, along the walk.
@@ -40,19 +86,57 @@ fn view((version, plan, instrument, area, standard): ViewRow) -> PlanView {
 /// # Errors
 /// [`StoreError`].
 pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<PlanView>, StoreError> {
-    let rows: Vec<ViewRow> = plan_versions::table
-        .inner_join(plans::table.inner_join(instruments::table.inner_join(areas::table)))
-        .inner_join(standards::table)
+    let rows: Vec<ViewRow> = view_query!()
         .filter(plan_versions::state.eq("approved"))
         .filter(instruments::state.ne_all(["out", "retired"]))
-        .order((areas::walk_order, instruments::tag))
-        .select((
-            PlanVersion::as_select(),
-            Plan::as_select(),
-            Instrument::as_select(),
-            Area::as_select(),
-            Standard::as_select(),
-        ))
+        .order((areas::walk_order, instruments::tag, plans::id))
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().map(view).collect())
+}
+
+/// The version in force and the draft of every plan, with plans that have neither left out; in
+/// the order of the walk.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn current(connection: &mut AsyncPgConnection) -> Result<Vec<PlanView>, StoreError> {
+    let rows: Vec<ViewRow> = view_query!()
+        .filter(plan_versions::state.eq_any(["approved", "draft"]))
+        .order((areas::walk_order, instruments::tag, plans::id, plan_versions::version))
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().map(view).collect())
+}
+
+/// The versions in force of an instrument's plans.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn of_instrument(
+    connection: &mut AsyncPgConnection,
+    instrument: crate::ids::InstrumentId,
+) -> Result<Vec<PlanView>, StoreError> {
+    let rows: Vec<ViewRow> = view_query!()
+        .filter(plan_versions::state.eq("approved"))
+        .filter(instruments::id.eq(instrument))
+        .order(plans::id)
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().map(view).collect())
+}
+
+/// All versions of a plan, newest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn versions(
+    connection: &mut AsyncPgConnection,
+    plan: PlanId,
+) -> Result<Vec<PlanView>, StoreError> {
+    let rows: Vec<ViewRow> = view_query!()
+        .filter(plans::id.eq(plan))
+        .order(plan_versions::version.desc())
         .load(connection)
         .await?;
     Ok(rows.into_iter().map(view).collect())
@@ -66,20 +150,37 @@ pub async fn version(
     connection: &mut AsyncPgConnection,
     id: PlanVersionId,
 ) -> Result<PlanView, StoreError> {
-    let row: ViewRow = plan_versions::table
-        .inner_join(plans::table.inner_join(instruments::table.inner_join(areas::table)))
-        .inner_join(standards::table)
-        .filter(plan_versions::id.eq(id))
-        .select((
-            PlanVersion::as_select(),
-            Plan::as_select(),
-            Instrument::as_select(),
-            Area::as_select(),
-            Standard::as_select(),
-        ))
-        .first(connection)
-        .await?;
+    let row: ViewRow = view_query!().filter(plan_versions::id.eq(id)).first(connection).await?;
     Ok(view(row))
+}
+
+/// The points of a version, in their order.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn points(
+    connection: &mut AsyncPgConnection,
+    version: PlanVersionId,
+) -> Result<Vec<PlanPointRow>, StoreError> {
+    Ok(plan_points::table
+        .filter(plan_points::plan_version_id.eq(version))
+        .order(plan_points::sequence)
+        .select(PlanPointRow::as_select())
+        .load(connection)
+        .await?)
+}
+
+/// The standards that single points use beside the plan's own, each once, in the order of the
+/// points: their places begin at 1.
+#[must_use]
+pub fn extra_standards(points: &[PlanPointRow]) -> Vec<StandardId> {
+    let mut found = Vec::new();
+    for id in points.iter().filter_map(|point| point.standard_id) {
+        if !found.contains(&id) {
+            found.push(id);
+        }
+    }
+    found
 }
 
 /// Number of the version of this plan that is in force.
@@ -99,25 +200,54 @@ pub async fn version_in_force(
         .optional()?)
 }
 
-/// What the method needs: a version of the plan with the values of one certificate. Versions
-/// and certificates never change, so the result may be kept.
+/// A standard with the values that a certificate states.
+#[derive(Debug, Clone)]
+pub struct Source {
+    /// The standard.
+    pub standard: Standard,
+    /// Its pieces.
+    pub pieces: Vec<CertifiedPiece>,
+}
+
+/// The standards behind certificates, with their certified values, in the order asked for.
 ///
 /// # Errors
-/// [`StoreError`]; [`StoreError::Unreadable`] when the plan names a piece that the certificate has not.
+/// [`StoreError::NotFound`] for an unknown certificate.
+pub async fn sources(
+    connection: &mut AsyncPgConnection,
+    wanted: &[CertificateId],
+) -> Result<Vec<Source>, StoreError> {
+    let rows: Vec<(CertificateId, Standard)> = certificates::table
+        .inner_join(standard_lots::table.inner_join(standards::table))
+        .filter(certificates::id.eq_any(wanted))
+        .select((certificates::id, Standard::as_select()))
+        .load(connection)
+        .await?;
+    let by_id: HashMap<CertificateId, Standard> = rows.into_iter().collect();
+    let mut found = Vec::new();
+    for id in wanted {
+        let standard = by_id.get(id).cloned().ok_or(StoreError::NotFound)?;
+        let pieces = registers::certified_pieces(connection, *id).await?;
+        found.push(Source { standard, pieces });
+    }
+    Ok(found)
+}
+
+/// What the method needs: a version of the plan with the values of the certificates, first that
+/// of the plan's own standard, then those of [`extra_standards`]. Versions and certificates
+/// never change, so the result may be kept.
+///
+/// # Errors
+/// [`StoreError`]; [`StoreError::Unreadable`] when the plan names a piece that a certificate has not.
 pub async fn spec(
     connection: &mut AsyncPgConnection,
     view: &PlanView,
-    certificate: CertificateId,
+    certificates: &[CertificateId],
     purpose: Purpose,
 ) -> Result<PlanSpec, StoreError> {
-    let points: Vec<PlanPointRow> = plan_points::table
-        .filter(plan_points::plan_version_id.eq(view.version.id))
-        .order(plan_points::sequence)
-        .select(PlanPointRow::as_select())
-        .load(connection)
-        .await?;
-    let pieces = registers::certified_pieces(connection, certificate).await?;
-    build_spec(view, points, &pieces, purpose)
+    let points = points(connection, view.version.id).await?;
+    let sources = sources(connection, certificates).await?;
+    build_spec(view, points, &sources, purpose)
 }
 
 /// Puts stored rows together into what the method needs.
@@ -127,31 +257,87 @@ pub async fn spec(
 pub fn build_spec(
     view: &PlanView,
     points: Vec<PlanPointRow>,
-    pieces: &[CertifiedPiece],
+    sources: &[Source],
     purpose: Purpose,
 ) -> Result<PlanSpec, StoreError> {
-    let points = points.into_iter().map(|row| point(row, pieces)).collect::<Result<_, _>>()?;
+    let version = &view.version;
+    let extra = extra_standards(&points);
+    let unit: Unit = version.unit.parse().map_err(unreadable)?;
+    let standards = sources
+        .iter()
+        .enumerate()
+        .map(|(place, source)| PlanStandard {
+            tag: source.standard.tag.clone(),
+            name: source.standard.name.clone(),
+            any_of_kind: version.standard_kind.clone().filter(|_| place == 0),
+        })
+        .collect();
+    let points = points
+        .into_iter()
+        .map(|row| {
+            let own = row.standard_id.and_then(|id| extra.iter().position(|known| *known == id));
+            let place = own.map_or(0, |index| index + 1);
+            let source = sources.get(place).ok_or_else(|| {
+                unreadable(format!("the plan needs {} certificates", extra.len() + 1))
+            })?;
+            point(row, place, &source.pieces, unit)
+        })
+        .collect::<Result<_, _>>()?;
     Ok(PlanSpec {
         purpose,
-        unit: view.instrument.unit.parse().map_err(unreadable)?,
-        resolution: view.instrument.resolution,
-        maximum: view.instrument.maximum,
-        standard_tag: view.standard.tag.clone(),
-        standard_name: view.standard.name.clone(),
-        settings: view.version.settings.clone(),
+        unit,
+        resolution: version.resolution,
+        range_low: version.range_low,
+        maximum: version.maximum,
+        configuration: version
+            .configuration_names
+            .iter()
+            .cloned()
+            .zip(version.configuration_values.iter().copied())
+            .collect(),
+        standards,
+        fixture: version.fixture.clone(),
+        decision_rule: version.decision_rule.parse().map_err(unreadable)?,
+        settings: version.settings.clone(),
         points,
     })
 }
 
-fn point(row: PlanPointRow, pieces: &[CertifiedPiece]) -> Result<PlanPoint, StoreError> {
-    let chosen = row
-        .pieces
+/// The pieces that a plan names: by their tags, or by their nominal values in the unit of the
+/// display where any standard of a kind will do; none is taken twice.
+///
+/// # Errors
+/// The name of the first piece that is not there.
+pub fn choose_pieces(
+    names: &[String],
+    pieces: &[CertifiedPiece],
+    unit: Unit,
+) -> Result<Vec<CertifiedPiece>, String> {
+    let mut left: Vec<&CertifiedPiece> = pieces.iter().collect();
+    names
         .iter()
-        .map(|tag| {
-            let found = pieces.iter().find(|piece| piece.tag == *tag).cloned();
-            found.ok_or_else(|| unreadable(format!("the certificate has no piece {tag}")))
+        .map(|name| {
+            let nominal: Option<Decimal> = name.replace(',', ".").parse().ok();
+            let same = |piece: &&CertifiedPiece| {
+                let of_piece = piece.unit.try_convert(piece.nominal, unit).ok();
+                of_piece.is_some() && of_piece == nominal
+            };
+            let by_tag = left.iter().position(|piece| piece.tag == *name);
+            let place =
+                by_tag.or_else(|| left.iter().position(same)).ok_or_else(|| name.clone())?;
+            Ok(left.remove(place).clone())
         })
-        .collect::<Result<_, _>>()?;
+        .collect()
+}
+
+fn point(
+    row: PlanPointRow,
+    standard: usize,
+    pieces: &[CertifiedPiece],
+    unit: Unit,
+) -> Result<PlanPoint, StoreError> {
+    let chosen = choose_pieces(&row.pieces, pieces, unit)
+        .map_err(|name| unreadable(format!("the certificate has no piece {name}")))?;
     Ok(PlanPoint {
         nominal: row.nominal,
         travel: row.travel.parse().map_err(unreadable)?,
@@ -159,6 +345,7 @@ fn point(row: PlanPointRow, pieces: &[CertifiedPiece]) -> Result<PlanPoint, Stor
         repeats: u32::try_from(row.repeats).map_err(unreadable)?,
         charted: row.charted,
         pieces: chosen,
+        standard,
     })
 }
 
@@ -166,11 +353,11 @@ fn point(row: PlanPointRow, pieces: &[CertifiedPiece]) -> Result<PlanPoint, Stor
 /// under the version with which they began.
 ///
 /// # Errors
-/// [`StoreError::NotFound`] when there is no such draft; [`StoreError::Conflict`] when its author
-/// approves it.
+/// [`StoreError::NotFound`] when there is no such draft, or it was saved again since `saves` was
+/// read; [`StoreError::Conflict`] when its author approves it.
 pub async fn approve(
     connection: &mut AsyncPgConnection,
-    draft: PlanVersionId,
+    (draft, saves): (PlanVersionId, i32),
     approver: PersonId,
     at: Timestamp,
 ) -> Result<(), StoreError> {
@@ -179,7 +366,9 @@ pub async fn approve(
             let plan: PlanId = plan_versions::table
                 .find(draft)
                 .filter(plan_versions::state.eq("draft"))
+                .filter(plan_versions::saves.eq(saves))
                 .select(plan_versions::plan_id)
+                .for_update()
                 .first(connection)
                 .await?;
             diesel::update(plan_versions::table)

@@ -2,16 +2,14 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
-use jiff::civil::Date;
 use vaaka_core::quantity::Unit;
-use vaaka_core::standard::CertifiedPiece;
+use vaaka_core::standard::{CertifiedPiece, ValueAt};
 
-use crate::ids::{CertificateId, InstrumentId, StandardId};
+use crate::ids::{CertificateId, InstrumentId};
 use crate::rows::{Area, Certificate, CertifiedValue, Instrument, InstrumentEvent};
 use crate::schema::{
-    areas, certificates, certified_values, instrument_events, instruments, people, standard_lots,
+    areas, certificates, certified_values, instrument_events, instruments, people,
 };
-use crate::types::Day;
 use crate::{StoreError, unreadable};
 
 /// An instrument with its area.
@@ -47,30 +45,6 @@ pub async fn events(
         .await?)
 }
 
-/// The newest calibration certificate of the lot in use that had begun by `day`; whether it is
-/// still valid is for the core to say.
-///
-/// # Errors
-/// [`StoreError`].
-pub async fn certificate_in_use(
-    connection: &mut AsyncPgConnection,
-    standard: StandardId,
-    day: Date,
-) -> Result<Option<Certificate>, StoreError> {
-    Ok(certificates::table
-        .inner_join(standard_lots::table)
-        .filter(standard_lots::standard_id.eq(standard))
-        .filter(standard_lots::in_use_until.is_null())
-        // A certificate of conformance carries no data: it is no reference.
-        .filter(certificates::kind.eq("calibration"))
-        .filter(certificates::valid_from.le(Day(day)))
-        .order((certificates::valid_from.desc(), certificates::version.desc()))
-        .select(Certificate::as_select())
-        .first(connection)
-        .await
-        .optional()?)
-}
-
 /// A certificate by its id.
 ///
 /// # Errors
@@ -96,20 +70,37 @@ pub async fn certified_pieces(
         .select(CertifiedValue::as_select())
         .load(connection)
         .await?;
-    rows.into_iter().map(piece).collect()
+    pieces(rows)
 }
 
-/// A stored certified value as the core knows it.
+/// Stored certified values as the core knows them: rows of one piece at several temperatures
+/// become one piece.
 ///
 /// # Errors
 /// [`StoreError::Unreadable`] for a unit that is not known.
-pub fn piece(row: CertifiedValue) -> Result<CertifiedPiece, StoreError> {
-    Ok(CertifiedPiece {
-        tag: row.piece,
-        nominal: row.nominal,
-        certified_value: row.certified_value,
-        expanded_uncertainty: row.expanded_uncertainty,
-        coverage_factor: row.coverage_factor,
-        unit: row.unit.parse::<Unit>().map_err(unreadable)?,
-    })
+pub fn pieces(rows: Vec<CertifiedValue>) -> Result<Vec<CertifiedPiece>, StoreError> {
+    let mut found: Vec<CertifiedPiece> = Vec::new();
+    for row in rows {
+        let at = row
+            .temperature
+            .map(|temperature| ValueAt { temperature, certified_value: row.certified_value });
+        if let Some(known) = found.iter_mut().find(|piece| piece.tag == row.piece) {
+            known.by_temperature.extend(at);
+            continue;
+        }
+        found.push(CertifiedPiece {
+            tag: row.piece,
+            nominal: row.nominal,
+            certified_value: row.certified_value,
+            expanded_uncertainty: row.expanded_uncertainty,
+            coverage_factor: row.coverage_factor,
+            unit: row.unit.parse::<Unit>().map_err(unreadable)?,
+            non_uniformity: row.non_uniformity,
+            by_temperature: at.into_iter().collect(),
+        });
+    }
+    for piece in &mut found {
+        piece.by_temperature.sort_by_key(|row| row.temperature);
+    }
+    Ok(found)
 }

@@ -21,7 +21,7 @@ macro_rules! row {
 
 row! { #[doc = "A person."] Person in people {
     id: PersonId, sign_in: String, name: String, role: String, password_hash: String,
-    active: bool, created_at: At,
+    active: bool, created_at: At, version: i32,
 } }
 row! { #[doc = "A site."] Site in sites { id: SiteId, name: String, zone: String } }
 row! { #[doc = "An area."] Area in areas { id: AreaId, site_id: SiteId, name: String, walk_order: i32 } }
@@ -35,49 +35,90 @@ row! { #[doc = "An instrument."] Instrument in instruments {
     id: InstrumentId, tag: String, name: String, area_id: AreaId, unit: String,
     resolution: Decimal, maximum: Decimal, serial: String, state: String, version: i32,
     range_low: Decimal, owner: String, firmware: String, adjustable: bool, sealed: bool,
-    critical: bool, restricted_to: Option<String>,
+    critical: bool, restricted_to: Option<String>, family: String, work_low: Option<Decimal>,
+    work_high: Option<Decimal>, calibration_file: String, configuration_names: Vec<String>,
+    configuration_values: Vec<Decimal>,
 } }
 row! { #[doc = "A change of an instrument's state."] InstrumentStateRow in instrument_states {
     instrument_id: InstrumentId, state: String, restricted_to: Option<String>, reason: String,
     person_id: PersonId, at: At,
 } }
-row! { #[doc = "A set-up."] SetUp in set_ups { id: SetUpId, instrument_id: InstrumentId, name: String } }
+row! { #[doc = "A set-up: a cell of probe × scale × material."] SetUp in set_ups {
+    id: SetUpId, instrument_id: InstrumentId, name: String, probe: String, scale: String,
+    material: String, in_use: bool,
+} }
+row! { #[doc = "A training."] Training in trainings {
+    person_id: PersonId, method_key: String, trained_on: Day, valid_until: Day, note: String,
+    recorded_by: PersonId, at: At,
+} }
 row! { #[doc = "Something that happened to an instrument."] InstrumentEvent in instrument_events {
     id: EventId, instrument_id: InstrumentId, kind: String, at: At, note: String,
     person_id: PersonId, applied_correction: Option<Decimal>, unit: Option<String>,
     affects_measurement: bool,
 } }
 row! { #[doc = "A check standard."] Standard in standards {
-    id: StandardId, tag: String, name: String, kind: String,
+    id: StandardId, tag: String, name: String, kind: String, location: String, state: String,
+    state_reason: String, version: i32,
 } }
 row! { #[doc = "A lot of a standard."] Lot in standard_lots {
-    id: LotId, standard_id: StandardId, lot: String, in_use_from: At, in_use_until: Option<At>,
+    id: LotId, standard_id: StandardId, lot: String, in_use_from: Option<At>,
+    in_use_until: Option<At>, expires_on: Option<Day>, opened_at: Option<At>,
+    open_hours: Option<i32>, use_kind: Option<String>, use_limit: Option<i32>,
+    face_width: Option<Decimal>, face_height: Option<Decimal>, face_spacing: Option<Decimal>,
+    face_edge: Option<Decimal>,
+} }
+row! { #[doc = "A use of a lot."] StandardUse in standard_uses {
+    lot_id: LotId, count: i32, place_x: Option<Decimal>, place_y: Option<Decimal>,
+    check_id: Option<CheckId>, reason: String, person_id: PersonId, at: At,
+} }
+row! { #[doc = "A change of a standard's state."] StandardStateRow in standard_states {
+    standard_id: StandardId, state: String, reason: String, person_id: PersonId, at: At,
+} }
+row! { #[doc = "A crossover between two lots."] CrossoverRow in crossovers {
+    standard_id: StandardId, old_lot_id: LotId, new_lot_id: LotId, instrument_id: InstrumentId,
+    nominal: Decimal, unit: String, old_errors: Vec<Decimal>, new_errors: Vec<Decimal>,
+    offset_found: f64, expanded_uncertainty: f64, person_id: PersonId, at: At,
+    accepted_by: Option<PersonId>, accepted_at: Option<At>,
+} }
+row! { #[doc = "A look-back over what rested on a standard."] LookBack in look_backs {
+    standard_id: StandardId, certificate_id: CertificateId, suspect_from: At, suspect_until: At,
+    finding: String, opened_by: PersonId, opened_at: At, closed_by: Option<PersonId>,
+    closed_at: Option<At>, conclusion: Option<String>,
 } }
 row! { #[doc = "A certificate."] Certificate in certificates {
     id: CertificateId, lot_id: LotId, number: String, version: i32, kind: String, issuer: String,
-    issued_on: Day, valid_from: Day, valid_until: Day,
+    issued_on: Day, valid_from: Day, valid_until: Day, change: String,
+    replaces_id: Option<CertificateId>,
 } }
 row! { #[doc = "A certified value."] CertifiedValue in certified_values {
     certificate_id: CertificateId, piece: String, nominal: Decimal, certified_value: Decimal,
     expanded_uncertainty: Decimal, coverage_factor: Decimal, unit: String,
+    temperature: Option<Decimal>, non_uniformity: Option<Decimal>,
 } }
 row! { #[doc = "A plan."] Plan in plans {
     id: PlanId, instrument_id: InstrumentId, set_up_id: SetUpId, name: String, method_key: String,
 } }
 row! { #[doc = "A version of a plan."] PlanVersion in plan_versions {
-    id: PlanVersionId, plan_id: PlanId, version: i32, state: String, standard_id: StandardId,
-    settings: Value, minutes: i32, due_rule: String, created_by: PersonId,
-    approved_by: Option<PersonId>, approved_at: Option<At>,
+    id: PlanVersionId, plan_id: PlanId, version: i32, state: String,
+    standard_id: Option<StandardId>, settings: Value, minutes: i32, due_rule: String,
+    created_by: PersonId, approved_by: Option<PersonId>, approved_at: Option<At>,
+    standard_kind: Option<String>, unit: String, resolution: Decimal, range_low: Decimal,
+    maximum: Decimal, configuration_names: Vec<String>, configuration_values: Vec<Decimal>,
+    fixture: String, decision_rule: String, adjustment_policy: String, reaction: Vec<String>,
+    change_note: String, saves: i32,
 } }
 row! { #[doc = "A point of a plan version."] PlanPointRow in plan_points {
     plan_version_id: PlanVersionId, sequence: i32, nominal: Decimal, travel: String,
     place: String, repeats: i32, charted: bool, pieces: Vec<String>,
+    standard_id: Option<StandardId>,
 } }
 row! { #[doc = "A check."] Check in checks {
     id: CheckId, plan_version_id: PlanVersionId, instrument_id: InstrumentId,
     shift_instance_id: ShiftId, certificate_id: CertificateId, purpose: String, state: String,
     opened_by: PersonId, opened_at: At, closed_by: Option<PersonId>, closed_at: Option<At>,
-    void_reason: Option<String>, idempotency_key: Uuid,
+    void_reason: Option<String>, idempotency_key: Uuid, held_by: PersonId,
+    late_reason: Option<String>, measured_by: Option<String>, voided_by: Option<PersonId>,
+    voided_at: Option<At>,
 } }
 row! { #[doc = "A kept entry."] Reading in readings {
     id: ReadingId, check_id: CheckId, step_key: String, repeat: i32, kind: String, typed: String,
@@ -101,6 +142,7 @@ row! { #[doc = "A characteristic with its judgement."] CharacteristicRow in char
     reading_standard_uncertainty: f64, indicative: bool, charted: bool, conformity: String,
     decision_rule: String, share_used: Option<f64>, worst_single_share: Option<f64>,
     expanded_uncertainty: f64, coverage_factor: f64, capability_index: Option<f64>,
+    mean: Option<Decimal>,
 } }
 row! { #[doc = "A chart stream."] Stream in chart_streams {
     id: StreamId, instrument_id: InstrumentId, set_up_id: SetUpId, method_key: String,
@@ -123,7 +165,7 @@ row! { #[doc = "A point of a chart."] Point in chart_points {
     lower_tolerance_limit: Option<f64>, upper_tolerance_limit: Option<f64>,
     center_line: Option<f64>, lower_control_limit: Option<f64>, upper_control_limit: Option<f64>,
     ewma: Option<f64>, ewma_half_width: Option<f64>, provisional: bool, firings: Value,
-    advisory: Value, signalled: bool,
+    advisory: Value, signalled: bool, withdrawn: bool,
 } }
 row! { #[doc = "A signal."] SignalRow in signals {
     stream_id: StreamId, segment_id: SegmentId, side: Option<String>, opened_ordinal: i64,

@@ -3,7 +3,7 @@
 
 diesel::table! { people (id) {
     id -> BigInt, sign_in -> Text, name -> Text, role -> Text, password_hash -> Text,
-    active -> Bool, created_at -> Timestamptz,
+    active -> Bool, created_at -> Timestamptz, version -> Integer,
 } }
 diesel::table! { sessions (id_hash) {
     id_hash -> Bytea, data -> Jsonb, person_id -> Nullable<BigInt>, expires_at -> Timestamptz,
@@ -26,49 +26,110 @@ diesel::table! { instruments (id) {
     id -> BigInt, tag -> Text, name -> Text, area_id -> BigInt, unit -> Text,
     resolution -> Numeric, maximum -> Numeric, serial -> Text, state -> Text, version -> Integer,
     range_low -> Numeric, owner -> Text, firmware -> Text, adjustable -> Bool, sealed -> Bool,
-    critical -> Bool, restricted_to -> Nullable<Text>,
+    critical -> Bool, restricted_to -> Nullable<Text>, family -> Text,
+    work_low -> Nullable<Numeric>, work_high -> Nullable<Numeric>, calibration_file -> Text,
+    configuration_names -> Array<Text>, configuration_values -> Array<Numeric>,
+} }
+diesel::table! { files (id) {
+    id -> BigInt, instrument_id -> Nullable<BigInt>, certificate_id -> Nullable<BigInt>,
+    check_id -> Nullable<BigInt>, name -> Text, media_type -> Text, bytes -> Bytea,
+    sha256 -> Bytea, caption -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { trainings (id) {
+    id -> BigInt, person_id -> BigInt, method_key -> Text, trained_on -> Date,
+    valid_until -> Date, note -> Text, recorded_by -> BigInt, at -> Timestamptz,
 } }
 diesel::table! { instrument_states (id) {
     id -> BigInt, instrument_id -> BigInt, state -> Text, restricted_to -> Nullable<Text>,
     reason -> Text, person_id -> BigInt, at -> Timestamptz,
 } }
-diesel::table! { set_ups (id) { id -> BigInt, instrument_id -> BigInt, name -> Text, } }
+diesel::table! { set_ups (id) {
+    id -> BigInt, instrument_id -> BigInt, name -> Text, probe -> Text, scale -> Text,
+    material -> Text, in_use -> Bool,
+} }
 diesel::table! { instrument_events (id) {
     id -> BigInt, instrument_id -> BigInt, kind -> Text, at -> Timestamptz, note -> Text,
     person_id -> BigInt, applied_correction -> Nullable<Numeric>, unit -> Nullable<Text>,
     affects_measurement -> Bool,
 } }
-diesel::table! { standards (id) { id -> BigInt, tag -> Text, name -> Text, kind -> Text, } }
+diesel::table! { standards (id) {
+    id -> BigInt, tag -> Text, name -> Text, kind -> Text, location -> Text, state -> Text,
+    state_reason -> Text, version -> Integer,
+} }
+diesel::table! { standard_states (id) {
+    id -> BigInt, standard_id -> BigInt, state -> Text, reason -> Text, person_id -> BigInt,
+    at -> Timestamptz,
+} }
 diesel::table! { standard_lots (id) {
-    id -> BigInt, standard_id -> BigInt, lot -> Text, in_use_from -> Timestamptz,
-    in_use_until -> Nullable<Timestamptz>,
+    id -> BigInt, standard_id -> BigInt, lot -> Text, in_use_from -> Nullable<Timestamptz>,
+    in_use_until -> Nullable<Timestamptz>, expires_on -> Nullable<Date>,
+    opened_at -> Nullable<Timestamptz>, open_hours -> Nullable<Integer>,
+    use_kind -> Nullable<Text>, use_limit -> Nullable<Integer>, face_width -> Nullable<Numeric>,
+    face_height -> Nullable<Numeric>, face_spacing -> Nullable<Numeric>,
+    face_edge -> Nullable<Numeric>,
+} }
+diesel::table! { standard_uses (id) {
+    id -> BigInt, lot_id -> BigInt, count -> Integer, place_x -> Nullable<Numeric>,
+    place_y -> Nullable<Numeric>, check_id -> Nullable<BigInt>, reason -> Text,
+    person_id -> BigInt, at -> Timestamptz,
 } }
 diesel::table! { certificates (id) {
     id -> BigInt, lot_id -> BigInt, number -> Text, version -> Integer, kind -> Text,
-    issuer -> Text, issued_on -> Date, valid_from -> Date, valid_until -> Date,
+    issuer -> Text, issued_on -> Date, valid_from -> Date, valid_until -> Date, change -> Text,
+    replaces_id -> Nullable<BigInt>,
+} }
+diesel::table! { certificate_acceptances (certificate_id) {
+    certificate_id -> BigInt, reason -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { crossovers (id) {
+    id -> BigInt, standard_id -> BigInt, old_lot_id -> BigInt, new_lot_id -> BigInt,
+    instrument_id -> BigInt, nominal -> Numeric, unit -> Text, old_errors -> Array<Numeric>,
+    new_errors -> Array<Numeric>, offset_found -> Double, expanded_uncertainty -> Double,
+    person_id -> BigInt, at -> Timestamptz, accepted_by -> Nullable<BigInt>,
+    accepted_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { look_backs (id) {
+    id -> BigInt, standard_id -> BigInt, certificate_id -> BigInt, suspect_from -> Timestamptz,
+    suspect_until -> Timestamptz, finding -> Text, opened_by -> BigInt, opened_at -> Timestamptz,
+    closed_by -> Nullable<BigInt>, closed_at -> Nullable<Timestamptz>,
+    conclusion -> Nullable<Text>,
 } }
 diesel::table! { certified_values (id) {
     id -> BigInt, certificate_id -> BigInt, piece -> Text, nominal -> Numeric,
     certified_value -> Numeric, expanded_uncertainty -> Numeric, coverage_factor -> Numeric,
-    unit -> Text,
+    unit -> Text, temperature -> Nullable<Numeric>, non_uniformity -> Nullable<Numeric>,
 } }
 diesel::table! { plans (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, name -> Text, method_key -> Text,
 } }
 diesel::table! { plan_versions (id) {
-    id -> BigInt, plan_id -> BigInt, version -> Integer, state -> Text, standard_id -> BigInt,
-    settings -> Jsonb, minutes -> Integer, due_rule -> Text, created_by -> BigInt,
-    approved_by -> Nullable<BigInt>, approved_at -> Nullable<Timestamptz>,
+    id -> BigInt, plan_id -> BigInt, version -> Integer, state -> Text,
+    standard_id -> Nullable<BigInt>, settings -> Jsonb, minutes -> Integer, due_rule -> Text,
+    created_by -> BigInt, approved_by -> Nullable<BigInt>, approved_at -> Nullable<Timestamptz>,
+    standard_kind -> Nullable<Text>, unit -> Text, resolution -> Numeric, range_low -> Numeric,
+    maximum -> Numeric, configuration_names -> Array<Text>, configuration_values -> Array<Numeric>,
+    fixture -> Text, decision_rule -> Text, adjustment_policy -> Text, reaction -> Array<Text>,
+    change_note -> Text, saves -> Integer,
 } }
 diesel::table! { plan_points (id) {
     id -> BigInt, plan_version_id -> BigInt, sequence -> Integer, nominal -> Numeric,
     travel -> Text, place -> Text, repeats -> Integer, charted -> Bool, pieces -> Array<Text>,
+    standard_id -> Nullable<BigInt>,
 } }
 diesel::table! { checks (id) {
     id -> BigInt, plan_version_id -> BigInt, instrument_id -> BigInt, shift_instance_id -> BigInt,
     certificate_id -> BigInt, purpose -> Text, state -> Text, opened_by -> BigInt,
     opened_at -> Timestamptz, closed_by -> Nullable<BigInt>, closed_at -> Nullable<Timestamptz>,
-    void_reason -> Nullable<Text>, idempotency_key -> Uuid,
+    void_reason -> Nullable<Text>, idempotency_key -> Uuid, held_by -> BigInt,
+    late_reason -> Nullable<Text>, measured_by -> Nullable<Text>, voided_by -> Nullable<BigInt>,
+    voided_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { check_hands (id) {
+    id -> BigInt, check_id -> BigInt, from_person_id -> BigInt, to_person_id -> BigInt,
+    at -> Timestamptz,
+} }
+diesel::table! { check_standards (check_id, place) {
+    check_id -> BigInt, place -> Integer, certificate_id -> BigInt,
 } }
 diesel::table! { readings (id) {
     id -> BigInt, check_id -> BigInt, step_key -> Text, repeat -> Integer, kind -> Text,
@@ -98,7 +159,7 @@ diesel::table! { characteristics (id) {
     indicative -> Bool, charted -> Bool, conformity -> Text, decision_rule -> Text,
     share_used -> Nullable<Double>, worst_single_share -> Nullable<Double>,
     expanded_uncertainty -> Double, coverage_factor -> Double,
-    capability_index -> Nullable<Double>,
+    capability_index -> Nullable<Double>, mean -> Nullable<Numeric>,
 } }
 diesel::table! { chart_streams (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, method_key -> Text,
@@ -124,7 +185,7 @@ diesel::table! { chart_points (id) {
     upper_tolerance_limit -> Nullable<Double>, center_line -> Nullable<Double>,
     lower_control_limit -> Nullable<Double>, upper_control_limit -> Nullable<Double>,
     ewma -> Nullable<Double>, ewma_half_width -> Nullable<Double>, provisional -> Bool,
-    firings -> Jsonb, advisory -> Jsonb, signalled -> Bool,
+    firings -> Jsonb, advisory -> Jsonb, signalled -> Bool, withdrawn -> Bool,
 } }
 diesel::table! { signals (id) {
     id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, side -> Nullable<Text>,
@@ -138,6 +199,7 @@ diesel::joinable!(instruments -> areas (area_id));
 diesel::joinable!(plans -> instruments (instrument_id));
 diesel::joinable!(plan_versions -> plans (plan_id));
 diesel::joinable!(plan_versions -> standards (standard_id));
+diesel::joinable!(check_standards -> certificates (certificate_id));
 diesel::joinable!(checks -> plan_versions (plan_version_id));
 diesel::joinable!(checks -> instruments (instrument_id));
 diesel::joinable!(checks -> shift_instances (shift_instance_id));
@@ -156,6 +218,15 @@ diesel::joinable!(chart_points -> certificates (certificate_id));
 
 diesel::allow_tables_to_appear_in_same_query!(
     people,
+    files,
+    trainings,
+    standard_states,
+    standard_uses,
+    certificate_acceptances,
+    crossovers,
+    look_backs,
+    check_hands,
+    check_standards,
     sessions,
     audit_entries,
     sites,

@@ -19,10 +19,10 @@ pub enum WebError {
         next: String,
     },
     /// The role does not allow it.
-    #[error("{who} may not do this")]
+    #[error("{words}")]
     NotAllowed {
-        /// Role in words.
-        who: &'static str,
+        /// Who may, for people.
+        words: &'static str,
     },
     /// The form does not belong to this sign-in.
     #[error("the form belongs to another sign-in")]
@@ -56,6 +56,13 @@ pub enum WebError {
     Inner(String),
 }
 
+impl WebError {
+    /// The role does not allow it; the words say who may.
+    pub fn not_allowed(words: &'static str) -> Self {
+        Self::NotAllowed { words }
+    }
+}
+
 impl From<StoreError> for WebError {
     fn from(error: StoreError) -> Self {
         match error {
@@ -74,11 +81,9 @@ impl IntoResponse for WebError {
             Self::SignedOut { next } => {
                 Redirect::to(&format!("/sign-in?next={}", crate::forms::encode(&next))).into_response()
             }
-            Self::NotAllowed { who } => problem(
-                StatusCode::FORBIDDEN,
-                "Not with this sign-in",
-                format!("A {who} reads and does not change. Sign in as a technician or lead to do this."),
-            ),
+            Self::NotAllowed { words } => {
+                problem(StatusCode::FORBIDDEN, "Not with this sign-in", words.into())
+            }
             Self::ForeignForm => problem(
                 StatusCode::FORBIDDEN,
                 "This page belongs to another sign-in",

@@ -36,6 +36,40 @@ impl<S: Send + Sync> FromRequestParts<S> for PathId {
     }
 }
 
+/// The tag in a path; what cannot be one is no page.
+#[derive(Debug, Clone)]
+pub struct PathTag(pub String);
+
+/// A tag and a number in a path.
+#[derive(Debug, Clone)]
+pub struct PathTagId(pub String, pub i64);
+
+fn could_be(tag: &str) -> bool {
+    tag.chars().count() <= 60 && !tag.chars().any(char::is_control)
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for PathTag {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, WebError> {
+        match Path::<String>::from_request_parts(parts, state).await {
+            Ok(Path(tag)) if could_be(&tag) => Ok(Self(tag)),
+            _ => Err(WebError::NotFound),
+        }
+    }
+}
+
+impl<S: Send + Sync> FromRequestParts<S> for PathTagId {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, WebError> {
+        match Path::<(String, i64)>::from_request_parts(parts, state).await {
+            Ok(Path((tag, id))) if could_be(&tag) => Ok(Self(tag, id)),
+            _ => Err(WebError::NotFound),
+        }
+    }
+}
+
 /// What the address asks for; what cannot be read is left out.
 #[derive(Debug, Default)]
 pub struct Asked<T>(pub T);

@@ -5,8 +5,10 @@
 
 mod assets;
 mod clock;
+mod desk;
 mod draw;
 mod error;
+mod fields;
 mod forms;
 mod pages;
 mod passwords;
@@ -22,6 +24,7 @@ use std::future::Future;
 use std::time::Duration;
 
 use axum::Router;
+use axum::extract::DefaultBodyLimit;
 use axum::http::StatusCode;
 use axum::middleware;
 use axum::routing::{MethodRouter, get, post};
@@ -38,6 +41,10 @@ pub enum Access {
     SignedIn,
     /// Those who run checks: technicians and leads.
     Bench,
+    /// Leads.
+    Lead,
+    /// Administrators.
+    Administrator,
 }
 
 /// A route with who may call it, so that a test can walk them all.
@@ -55,7 +62,13 @@ pub struct Route {
 /// Every route of the application. A route that is not here does not exist.
 #[must_use]
 pub fn routes() -> Vec<Route> {
-    use Access::{Bench, Everybody, SignedIn};
+    use Access::{Administrator, Bench, Everybody, Lead, SignedIn};
+    use pages::{
+        check, check_start, check_void, files, first, instrument, instrument_forms, late, people,
+        plan_editor, plans, standard_acts, standard_forms, standards,
+    };
+    // A file may be larger than what a form may carry otherwise.
+    let upload = || DefaultBodyLimit::max(files::MOST_BYTES + 64 * 1024);
     let read = |path, access, handler| Route { method: "GET", path, access, handler };
     let write = |path, access, handler| Route { method: "POST", path, access, handler };
     vec![
@@ -64,19 +77,71 @@ pub fn routes() -> Vec<Route> {
         write("/sign-out", Everybody, post(pages::sign_in::sign_out)),
         write("/look", Everybody, post(pages::sign_in::choose_look)),
         read("/", SignedIn, get(pages::round::show)),
-        write("/checks", Bench, post(pages::check::start)),
-        read("/checks/{id}", Bench, get(pages::check::show)),
-        write("/checks/{id}/entries", Bench, post(pages::check::keep)),
-        write("/checks/{id}/conclude", Bench, post(pages::check::conclude)),
-        write("/checks/{id}/void", Bench, post(pages::check::void)),
+        write("/checks", Bench, post(check_start::start)),
+        read("/checks/{id}", Bench, get(check::show)),
+        write("/checks/{id}/entries", Bench, post(check::keep)),
+        write("/checks/{id}/conclude", Bench, post(check::conclude)),
+        write("/checks/{id}/void", Bench, post(check_void::void)),
+        write("/checks/{id}/take-over", Bench, post(check::take_over)),
+        write("/checks/{id}/photo", Bench, post(files::of_check).layer(upload())),
+        read("/first", Everybody, get(first::show)),
+        write("/first", Everybody, post(first::submit)),
+        read("/files/{id}", SignedIn, get(files::show)),
+        read("/plans", SignedIn, get(plans::show)),
+        read("/plans/{id}", SignedIn, get(plans::one)),
+        read("/plans/{id}/edit", Lead, get(plan_editor::edit)),
+        write("/plans/{id}/edit", Lead, post(plan_editor::save)),
+        read("/new/plan", Lead, get(plan_editor::new)),
+        write("/new/plan", Lead, post(plan_editor::create)),
+        read("/versions/{id}", SignedIn, get(plans::version)),
+        write("/versions/{id}/approve", Lead, post(plan_editor::approve)),
+        write("/versions/{id}/withdraw", Lead, post(plan_editor::withdraw)),
+        read("/versions/{id}/sheet", SignedIn, get(late::sheet)),
+        read("/versions/{id}/late", Bench, get(late::new)),
+        write("/versions/{id}/late", Bench, post(late::keep)),
+        read("/people", SignedIn, get(people::show)),
+        read("/new/person", Administrator, get(people::new)),
+        write("/new/person", Administrator, post(people::create)),
+        read("/people/{id}", Administrator, get(people::edit)),
+        write("/people/{id}", Administrator, post(people::save)),
+        write("/people/{id}/training", Lead, post(people::train)),
+        write("/areas", Administrator, post(people::add_area)),
         read("/checks/{id}/verdict", SignedIn, get(pages::verdict::show)),
         read("/charts", SignedIn, get(pages::charts::show)),
         read("/charts/{id}", SignedIn, get(pages::chart::show)),
         read("/instruments", SignedIn, get(pages::instruments::show)),
-        read("/instruments/{tag}", SignedIn, get(pages::instrument::show)),
-        write("/instruments/{tag}/state", Bench, post(pages::instrument::change)),
-        read("/standards", SignedIn, get(pages::standards::show)),
-        read("/standards/{tag}", SignedIn, get(pages::standards::one)),
+        read("/instruments/{tag}", SignedIn, get(instrument::show)),
+        write("/instruments/{tag}/state", Bench, post(instrument::change)),
+        read("/new/instrument", Lead, get(instrument_forms::new)),
+        write("/new/instrument", Lead, post(instrument_forms::create)),
+        read("/instruments/{tag}/edit", Lead, get(instrument_forms::edit)),
+        write("/instruments/{tag}/edit", Lead, post(instrument_forms::save)),
+        write("/instruments/{tag}/set-ups", Lead, post(instrument_forms::add_set_up)),
+        write("/instruments/{tag}/set-ups/{id}", Lead, post(instrument_forms::change_set_up)),
+        write("/instruments/{tag}/photo", Bench, post(files::of_instrument).layer(upload())),
+        read("/new/standard", Lead, get(standard_forms::new)),
+        write("/new/standard", Lead, post(standard_forms::create)),
+        read("/standards/{tag}/edit", Lead, get(standard_forms::edit)),
+        write("/standards/{tag}/edit", Lead, post(standard_forms::save)),
+        read("/standards/{tag}/lot", Lead, get(standard_forms::new_lot)),
+        write("/standards/{tag}/lot", Lead, post(standard_forms::create_lot)),
+        write("/standards/{tag}/lots/{id}/use", Lead, post(standard_acts::use_lot)),
+        read("/standards/{tag}/certificate", Lead, get(standard_forms::new_certificate)),
+        write("/standards/{tag}/certificate", Lead, post(standard_forms::create_certificate)),
+        write("/certificates/{id}/file", Lead, post(files::of_certificate).layer(upload())),
+        write("/standards/{tag}/accept", Lead, post(standard_acts::accept)),
+        write("/standards/{tag}/state", Bench, post(standard_acts::change_state)),
+        write("/standards/{tag}/open", Bench, post(standard_acts::open)),
+        write("/standards/{tag}/uses", Bench, post(standard_acts::strike_off)),
+        read("/standards/{tag}/crossover", Bench, get(standard_acts::new_crossover)),
+        write("/standards/{tag}/crossover", Bench, post(standard_acts::keep_crossover)),
+        write("/crossovers/{id}/accept", Lead, post(standard_acts::accept_crossover)),
+        read("/standards/{tag}/wrong", Lead, get(standard_acts::new_wrong)),
+        write("/standards/{tag}/wrong", Lead, post(standard_acts::found_wrong)),
+        read("/look-backs/{id}", SignedIn, get(standard_acts::look_back)),
+        write("/look-backs/{id}/close", Lead, post(standard_acts::close_look_back)),
+        read("/standards", SignedIn, get(standards::show)),
+        read("/standards/{tag}", SignedIn, get(standards::one)),
     ]
 }
 

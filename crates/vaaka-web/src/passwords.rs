@@ -17,6 +17,12 @@ pub fn hash_password(password: &str) -> Result<String, String> {
         .map_err(|error| error.to_string())
 }
 
+/// As [`hash_password`], away from the async threads.
+pub async fn hash_in_background(password: String) -> Result<String, WebError> {
+    let work = move || hash_password(&password).map_err(WebError::Inner);
+    tokio::task::spawn_blocking(work).await.map_err(|error| WebError::Inner(error.to_string()))?
+}
+
 /// A hash of nothing in particular, so that an unknown name takes as long as a wrong password.
 const NOBODY: &str = "$argon2id$v=19$m=19456,t=2,p=1$bm9ib2R5bm9ib2R5bm9ibw$Zm5HVhgLbI1dZL1O9zHqmIqZEMUX4V9HLXgYCkV0c5Q";
 

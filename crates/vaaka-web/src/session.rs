@@ -123,6 +123,37 @@ pub async fn sign_out(session: &Session) -> Result<(), WebError> {
 /// Name of the cookie that keeps the chosen look; it holds nothing else.
 pub const LOOK_COOKIE: &str = "vaaka_look";
 
+/// Name of the cookie that remembers who signed in on this device, for the quick switch. It
+/// holds sign-in names and nothing that would let anybody in.
+pub const BENCH_COOKIE: &str = "vaaka_bench";
+/// How many of them are remembered.
+const NEIGHBOURS: usize = 6;
+
+/// Sign-in names that were used on this device, the newest first.
+pub fn neighbours_of(headers: &HeaderMap) -> Vec<String> {
+    let cookies = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
+    let known = cookies
+        .flat_map(|line| line.split(';'))
+        .filter_map(|pair| pair.trim().split_once('='))
+        .find(|(name, _)| *name == BENCH_COOKIE);
+    let Some((_, list)) = known else { return Vec::new() };
+    list.split('.')
+        .filter_map(|hex| String::from_utf8(hex::decode(hex).ok()?).ok())
+        .filter(|name| !name.is_empty() && name.chars().count() <= 40)
+        .take(NEIGHBOURS)
+        .collect()
+}
+
+/// The cookie with one more name, in front of the others.
+pub fn bench_cookie(headers: &HeaderMap, name: &str) -> String {
+    let mut names = neighbours_of(headers);
+    names.retain(|known| known != name);
+    names.insert(0, name.to_owned());
+    names.truncate(NEIGHBOURS);
+    let list: Vec<String> = names.iter().map(hex::encode).collect();
+    format!("{BENCH_COOKIE}={}; Path=/; Max-Age=2592000; SameSite=Lax; HttpOnly", list.join("."))
+}
+
 /// The look that a browser asked for: auto, light or dark.
 pub fn look_of(headers: &HeaderMap) -> &'static str {
     let cookies = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
@@ -146,6 +177,10 @@ pub struct SignedIn {
     pub form_token: String,
     /// Chosen look.
     pub look: &'static str,
+    /// The page, to come back to it after a switch of person.
+    pub path: String,
+    /// Others who signed in on this device.
+    pub neighbours: Vec<String>,
 }
 
 impl SignedIn {
@@ -158,8 +193,32 @@ impl SignedIn {
     pub fn may_check(&self) -> Result<(), WebError> {
         match self.person.role.as_str() {
             "technician" | "lead" => Ok(()),
-            "viewer" => Err(WebError::NotAllowed { who: "viewer" }),
-            _ => Err(WebError::NotAllowed { who: "administrator" }),
+            "viewer" => Err(WebError::not_allowed(
+                "A viewer reads and does not change. Sign in as a technician or lead to do this.",
+            )),
+            _ => Err(WebError::not_allowed(
+                "An administrator looks after people and does not run checks. Sign in as a technician or lead to do this.",
+            )),
+        }
+    }
+
+    /// Checks that this person decides as a lead.
+    pub fn may_lead(&self) -> Result<(), WebError> {
+        match self.person.role.as_str() {
+            "lead" => Ok(()),
+            _ => Err(WebError::not_allowed(
+                "This is for a lead. Tell your lead what is needed, or sign in as one.",
+            )),
+        }
+    }
+
+    /// Checks that this person looks after people.
+    pub fn may_administer(&self) -> Result<(), WebError> {
+        match self.person.role.as_str() {
+            "administrator" => Ok(()),
+            _ => Err(WebError::not_allowed(
+                "This is for an administrator. Ask whoever looks after the sign-ins.",
+            )),
         }
     }
 }
@@ -200,6 +259,12 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
             return Ok(None);
         };
         let look = look_of(&parts.headers);
-        Ok(Some(Self { person, form_token: stored.form_token, look }))
+        let path = match parts.method {
+            axum::http::Method::GET => parts.uri.path().to_owned(),
+            _ => "/".to_owned(),
+        };
+        let mut neighbours = neighbours_of(&parts.headers);
+        neighbours.retain(|name| *name != person.sign_in);
+        Ok(Some(Self { person, form_token: stored.form_token, look, path, neighbours }))
     }
 }

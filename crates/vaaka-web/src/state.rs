@@ -18,6 +18,8 @@ use crate::error::WebError;
 pub struct Settings {
     /// Marks cookies `Secure`; on when the site is served over TLS.
     pub secure_cookies: bool,
+    /// Code that proves the first administrator of an empty database.
+    pub first_code: String,
     /// Shown on the sign-in page of a demo, so that a newcomer can get in.
     pub demo_sign_ins: Vec<(String, String, String)>,
 }
@@ -34,7 +36,7 @@ pub struct AppState {
     ways: Arc<RwLock<HashMap<WayKey, Arc<Way>>>>,
 }
 
-type WayKey = (PlanVersionId, CertificateId, Purpose);
+type WayKey = (PlanVersionId, Vec<CertificateId>, Purpose);
 
 /// A plan version read for one certificate, with its steps.
 #[derive(Debug)]
@@ -66,10 +68,10 @@ impl AppState {
     pub(crate) fn remembered_way(
         &self,
         version: PlanVersionId,
-        certificate: CertificateId,
+        certificates: &[CertificateId],
         purpose: Purpose,
     ) -> Option<Arc<Way>> {
-        self.ways.read().ok()?.get(&(version, certificate, purpose)).cloned()
+        self.ways.read().ok()?.get(&(version, certificates.to_vec(), purpose)).cloned()
     }
 
     /// The way of a plan version. Versions, points and certified values are never changed once
@@ -78,15 +80,15 @@ impl AppState {
         &self,
         connection: &mut Connection,
         view: &PlanView,
-        certificate: CertificateId,
+        certificates: &[CertificateId],
         purpose: Purpose,
     ) -> Result<Arc<Way>, WebError> {
-        let key = (view.version.id, certificate, purpose);
+        let key = (view.version.id, certificates.to_vec(), purpose);
         let kept = self.ways.read().ok().and_then(|ways| ways.get(&key).cloned());
         if let Some(way) = kept {
             return Ok(way);
         }
-        let spec = plans::spec(connection, view, certificate, purpose).await?;
+        let spec = plans::spec(connection, view, certificates, purpose).await?;
         let steps = method_of(view)?.way(&spec)?;
         let way = Arc::new(Way { spec, steps });
         if let Ok(mut ways) = self.ways.write() {

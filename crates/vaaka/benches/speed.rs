@@ -13,6 +13,8 @@ mod client;
 mod samples;
 #[path = "speed/saving.rs"]
 mod saving;
+#[path = "speed/site.rs"]
+mod site;
 
 fn main() {
     // `cargo test --benches` would run this without a cluster.
@@ -21,5 +23,8 @@ fn main() {
     }
     chart::run();
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
-    runtime.block_on(saving::run());
+    runtime.block_on(async {
+        saving::run().await;
+        site::run().await;
+    });
 }

@@ -70,6 +70,10 @@ struct Serve {
     /// Mark cookies as secure; for sites served over TLS.
     #[arg(long, env = "VAAKA_SECURE_COOKIES")]
     secure_cookies: bool,
+    /// Code that proves the first administrator of an empty database; made up at each start when
+    /// left out. Give one when several processes serve one database.
+    #[arg(long, env = "VAAKA_FIRST_CODE", hide_env_values = true)]
+    first_code: Option<String>,
     /// Let the clock start at this moment instead of now; for pictures and practice.
     #[arg(long, env = "VAAKA_CLOCK_START")]
     clock_start: Option<String>,
@@ -132,7 +136,17 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let settings = Settings {
         secure_cookies: serve.secure_cookies,
         demo_sign_ins: if serve.demo { demo::sign_ins() } else { Vec::new() },
+        first_code: serve.first_code.clone().unwrap_or_else(first_code),
     };
+    let mut connection = store.connection().await?;
+    let nobody = vaaka_store::people::count(&mut connection).await? == 0;
+    drop(connection);
+    if nobody {
+        println!(
+            "Nobody is registered yet. Code for the first administrator: {}",
+            settings.first_code
+        );
+    }
     let listener = TcpListener::bind(serve.listen).await.map_err(|cause| AppError::Io {
         what: format!("cannot listen on {}, is another copy running there?", serve.listen),
         cause,
@@ -144,6 +158,12 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let served = vaaka_web::serve(listener, state, stop_signal()).await;
     sweeper.abort();
     served.map_err(|cause| AppError::Io { what: "serving stopped".into(), cause })
+}
+
+/// A code that nobody can guess and everybody can type: four groups of four.
+fn first_code() -> String {
+    let letters = uuid::Uuid::new_v4().simple().to_string();
+    [&letters[..4], &letters[4..8], &letters[8..12], &letters[16..20]].join("-")
 }
 
 /// Forgets ended sessions now and then.

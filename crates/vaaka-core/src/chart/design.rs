@@ -75,6 +75,13 @@ impl ChartDesign {
         }
     }
 
+    /// The same design about another centre, for the segment after a change whose effect on the
+    /// level is known (a standard certified anew, a crossover between lots).
+    #[must_use]
+    pub fn about(&self, center_line: f64) -> Self {
+        Self { level: Level::Frozen { center_line }, ..self.clone() }
+    }
+
     /// The same design for the segment after an adjustment: sigma is kept, the level starts at
     /// the target and is provisional.
     #[must_use]

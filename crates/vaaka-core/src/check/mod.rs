@@ -73,6 +73,8 @@ pub struct RunContext {
     pub slots: Vec<StreamSlot>,
     /// Version of the plan that is in force now, and the one used, when they differ.
     pub superseded: Option<(i32, i32)>,
+    /// Why it was entered later from a paper sheet, if it was.
+    pub late: Option<String>,
 }
 
 /// Everything that follows from a finished run.
@@ -103,7 +105,7 @@ pub fn complete(
             let sigma = slot_of(context, &characteristic.key)
                 .and_then(|slot| slot.design.as_ref())
                 .map(|design| design.sigma);
-            let result = judge_conformity(&characteristic, sigma);
+            let result = judge_conformity(&characteristic, sigma, plan.decision_rule);
             (characteristic, result)
         })
         .collect();
@@ -142,6 +144,9 @@ fn reasons_of_run(run: &RunState, context: &RunContext) -> Vec<Reason> {
         .filter(|entry| matches!(entry.value, EntryValue::Reading { far_confirmed: true, .. }))
         .map(|entry| Reason::FarReadingConfirmed { step: entry.step.to_string() })
         .collect();
+    if let Some(reason) = &context.late {
+        reasons.push(Reason::EnteredLate { reason: reason.clone() });
+    }
     if let Some((used, current)) = context.superseded {
         reasons.push(Reason::PlanSuperseded { used, current });
     }

@@ -27,6 +27,9 @@ pub struct Equipment {
     pub state: ServiceState,
     /// What its latest check says.
     pub standing: Standing,
+    /// Scale and material of each set-up in use, where it has such: a check of one curve vouches
+    /// for no other.
+    pub cells: Vec<(String, String)>,
 }
 
 /// How much of the work another instrument can take over.
@@ -61,7 +64,7 @@ pub struct Substitute<'a> {
 pub fn substitutes<'a>(held: &Equipment, all: &'a [Equipment]) -> Vec<Substitute<'a>> {
     let mut found: Vec<(Substitute<'a>, i32, Decimal)> = Vec::new();
     for other in all {
-        if other.tag == held.tag || !is_usable(other) {
+        if other.tag == held.tag || !is_usable(other) || !shares_a_cell(held, other) {
             continue;
         }
         let here = |value: Decimal| other.unit.try_convert(value, held.unit);
@@ -96,6 +99,12 @@ pub fn substitutes<'a>(held: &Equipment, all: &'a [Equipment]) -> Vec<Substitute
     found.into_iter().map(|(substitute, _, _)| substitute).collect()
 }
 
+/// Whether one can do what the other does on some scale and material; where the one that is
+/// replaced names none, range and resolution decide alone.
+fn shares_a_cell(held: &Equipment, other: &Equipment) -> bool {
+    held.cells.is_empty() || held.cells.iter().any(|cell| other.cells.contains(cell))
+}
+
 fn is_usable(equipment: &Equipment) -> bool {
     equipment.state == ServiceState::InService
         && matches!(
@@ -122,6 +131,7 @@ mod tests {
             resolution: resolution.parse().unwrap(),
             state: ServiceState::InService,
             standing: Standing::InControl,
+            cells: vec![],
         }
     }
 
@@ -141,6 +151,18 @@ mod tests {
         assert_eq!(tags(&held, &all), ["C", "B", "D"]);
         let part = substitutes(&held, &all).pop().unwrap().fit;
         assert_eq!(part, Fit::Part { from: Decimal::ZERO, to: "6.2".parse().unwrap() });
+    }
+
+    /// A moisture meter checked for one cloth says nothing of another.
+    #[test]
+    fn another_material_is_not_offered() {
+        let cell = |material: &str| ("%".to_owned(), material.to_owned());
+        let meter =
+            |tag: &str, cells| Equipment { cells, ..scale(tag, Unit::Percent, "20", "0.01") };
+        let held = meter("A", vec![cell("cloth 48 g"), cell("cloth 200 g")]);
+        let same = meter("B", vec![cell("cloth 48 g")]);
+        let all = [held.clone(), same, meter("C", vec![cell("grain")]), meter("D", vec![])];
+        assert_eq!(tags(&held, &all), ["B"]);
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Conformity with tolerance limits: exact decimals, decided by a stated rule.
 
-use rust_decimal::Decimal;
+use rust_decimal::prelude::FromPrimitive;
+use rust_decimal::{Decimal, RoundingStrategy};
 use serde::{Deserialize, Serialize};
 
 use crate::quantity::{Unit, to_f64};
@@ -30,6 +31,18 @@ impl ToleranceLimits {
             && self.upper.is_none_or(|upper| sum <= upper * n)
     }
 
+    /// The limits drawn in on both sides by `band`, rounded once, inward, to `decimals` places, so
+    /// that decimals are compared exactly afterwards. They may cross: then nothing is accepted.
+    #[must_use]
+    pub fn drawn_in(&self, band: f64, decimals: u32) -> Self {
+        let band = Decimal::from_f64(band).unwrap_or(Decimal::MAX / Decimal::from(4));
+        let band = band.round_dp_with_strategy(decimals, RoundingStrategy::AwayFromZero);
+        Self {
+            lower: self.lower.map(|lower| lower + band),
+            upper: self.upper.map(|upper| upper - band),
+        }
+    }
+
     /// Width of a two-sided tolerance.
     #[must_use]
     pub fn width(&self) -> Option<Decimal> {
@@ -46,13 +59,63 @@ impl ToleranceLimits {
     }
 }
 
-/// How a result with uncertainty is held against its limits. More rules arrive with the
-/// uncertainty budget; the name is stored with each result.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+/// How a result with uncertainty is held against its limits; the name is stored with each result.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum DecisionRule {
     /// Simple acceptance (ILAC-G8:2019, 4.2.1): the result itself is held against the limit.
+    #[default]
     SimpleAcceptance,
+    /// Guard band w = U (ILAC-G8:2019, 4.2.2): the limit less the expanded uncertainty.
+    GuardBandU,
+    /// Conformity proven at 95 % (ISO 14253-1:2017): the limit less 1.65 u.
+    Proven95,
+}
+
+impl DecisionRule {
+    /// All, the default first.
+    pub const ALL: [Self; 3] = [Self::SimpleAcceptance, Self::GuardBandU, Self::Proven95];
+
+    /// The word that stands for it in the store.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::SimpleAcceptance => "simple_acceptance",
+            Self::GuardBandU => "guard_band_u",
+            Self::Proven95 => "proven95",
+        }
+    }
+
+    /// In words.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::SimpleAcceptance => {
+                "simple acceptance: the result itself is held against the limit"
+            }
+            Self::GuardBandU => "guard band U: the limit is drawn in by the expanded uncertainty",
+            Self::Proven95 => "conformity proven at 95 %: the limit is drawn in by 1.65 u",
+        }
+    }
+
+    /// Width of the guard band for an expanded uncertainty with its coverage factor.
+    fn guard_band(self, expanded: f64, coverage_factor: f64) -> f64 {
+        match self {
+            Self::SimpleAcceptance => 0.0,
+            Self::GuardBandU => expanded,
+            // The quantile of the normal distribution for 95 % on one side, 1.6449.
+            Self::Proven95 => 1.644_853_626_951_472_7 * expanded / coverage_factor,
+        }
+    }
+}
+
+impl std::str::FromStr for DecisionRule {
+    type Err = String;
+
+    fn from_str(text: &str) -> Result<Self, Self::Err> {
+        let known = Self::ALL.into_iter().find(|rule| rule.word() == text);
+        known.ok_or_else(|| format!("“{text}” is no decision rule"))
+    }
 }
 
 /// What a characteristic says.
@@ -86,6 +149,9 @@ pub struct Characteristic {
     pub decimals: u32,
     /// The single results, exact.
     pub singles: Vec<Decimal>,
+    /// The mean, where it is not the arithmetic one of the singles (decibels).
+    #[serde(default)]
+    pub mean: Option<Decimal>,
     /// Certified value used, in `unit`.
     pub reference_value: Option<Decimal>,
     /// Tolerance limits, where the characteristic is judged.
@@ -120,7 +186,7 @@ impl Characteristic {
     /// The mean, for charts and for show; judgement uses the exact sum.
     #[must_use]
     pub fn value(&self) -> f64 {
-        to_f64(self.sum()) / f64::from(self.n().max(1))
+        self.mean.map_or_else(|| to_f64(self.sum()) / f64::from(self.n().max(1)), to_f64)
     }
 
     /// Decimals in which a mean is shown: one more than a single reading has.
@@ -172,17 +238,18 @@ pub struct ConformityResult {
 /// Coverage factor of the trade's certificates, about 95 % for a normal distribution.
 pub const COVERAGE_FACTOR: f64 = 2.0;
 
-/// Judges a characteristic by simple acceptance: the mean and every single result must lie
-/// within the limits, so that averaging cannot hide one bad reading.
+/// Judges a characteristic: the mean and every single result must lie within the limits, drawn
+/// in as the rule says, so that averaging cannot hide one bad reading.
 #[must_use]
 pub fn judge_conformity(
     characteristic: &Characteristic,
     between_checks_std_dev: Option<f64>,
+    rule: DecisionRule,
 ) -> ConformityResult {
     let expanded = COVERAGE_FACTOR * characteristic.standard_uncertainty(between_checks_std_dev);
     let mut result = ConformityResult {
         conformity: Conformity::NotJudged,
-        rule: DecisionRule::SimpleAcceptance,
+        rule,
         share_used: None,
         worst_single_share: None,
         expanded_uncertainty: expanded,
@@ -196,8 +263,19 @@ pub fn judge_conformity(
         return result;
     }
     let of_singles = characteristic.single_limits.unwrap_or(limits);
-    let all_hold = limits.hold_mean(characteristic.sum(), characteristic.n())
-        && characteristic.singles.iter().all(|single| of_singles.hold_mean(*single, 1));
+    let band = rule.guard_band(expanded, COVERAGE_FACTOR);
+    let accept = |limits: ToleranceLimits| match rule {
+        DecisionRule::SimpleAcceptance => limits,
+        // Two places beyond what is read: stated, and finer than any reading.
+        _ => limits.drawn_in(band, characteristic.decimals + 2),
+    };
+    let (means, single) = (accept(limits), accept(of_singles));
+    let mean_holds = match characteristic.mean {
+        Some(mean) => means.hold_mean(mean, 1),
+        None => means.hold_mean(characteristic.sum(), characteristic.n()),
+    };
+    let all_hold =
+        mean_holds && characteristic.singles.iter().all(|value| single.hold_mean(*value, 1));
     result.conformity = if all_hold { Conformity::Pass } else { Conformity::Fail };
     result.share_used = limits.share_used(characteristic.value());
     result.worst_single_share = characteristic
@@ -215,6 +293,33 @@ mod tests {
     use super::*;
     use rstest::rstest;
 
+    const SIMPLE: DecisionRule = DecisionRule::SimpleAcceptance;
+
+    /// u = 0.25 and U = 0.5: the limit 20 is drawn in to 19.5 (guard band U) and, with
+    /// 1.6449·0.25 = 0.4112, rounded inward to 0.42, to 19.58 (proven at 95 %).
+    #[rstest]
+    #[case(DecisionRule::GuardBandU, "19.5", Conformity::Pass)]
+    #[case(DecisionRule::GuardBandU, "19.51", Conformity::Fail)]
+    #[case(DecisionRule::Proven95, "19.58", Conformity::Pass)]
+    #[case(DecisionRule::Proven95, "19.59", Conformity::Fail)]
+    #[case(DecisionRule::SimpleAcceptance, "20", Conformity::Pass)]
+    fn limits_are_drawn_in_by_the_rule(
+        #[case] rule: DecisionRule,
+        #[case] value: &str,
+        #[case] expected: Conformity,
+    ) {
+        let found = judge_conformity(&characteristic(&[value], "20"), None, rule);
+        assert_eq!((found.conformity, found.rule), (expected, rule));
+    }
+
+    /// An uncertainty larger than the tolerance leaves nothing to accept.
+    #[test]
+    fn an_uncertainty_beyond_the_tolerance_accepts_nothing() {
+        let found =
+            judge_conformity(&characteristic(&["0"], "0.4"), None, DecisionRule::GuardBandU);
+        assert_eq!(found.conformity, Conformity::Fail);
+    }
+
     fn characteristic(singles: &[&str], limit: &str) -> Characteristic {
         Characteristic {
             key: "error-20-rising".into(),
@@ -224,6 +329,7 @@ mod tests {
             unit: Unit::Gram,
             decimals: 0,
             singles: singles.iter().map(|text| text.parse().unwrap()).collect(),
+            mean: None,
             reference_value: None,
             limits: Some(ToleranceLimits::symmetric(limit.parse().unwrap())),
             single_limits: None,
@@ -251,7 +357,10 @@ mod tests {
         #[case] limit: &str,
         #[case] expected: Conformity,
     ) {
-        assert_eq!(judge_conformity(&characteristic(singles, limit), None).conformity, expected);
+        assert_eq!(
+            judge_conformity(&characteristic(singles, limit), None, SIMPLE).conformity,
+            expected
+        );
     }
 
     /// Wider limits for single readings than for the mean: each is held against its own.
@@ -262,12 +371,12 @@ mod tests {
     fn singles_have_limits_of_their_own(#[case] singles: &[&str], #[case] expected: Conformity) {
         let mut both = characteristic(singles, "20");
         both.single_limits = Some(ToleranceLimits::symmetric(Decimal::from(30)));
-        assert_eq!(judge_conformity(&both, None).conformity, expected);
+        assert_eq!(judge_conformity(&both, None, SIMPLE).conformity, expected);
     }
 
     #[test]
     fn ratio_is_width_over_two_u() {
-        let result = judge_conformity(&characteristic(&["0"], "20"), None);
+        let result = judge_conformity(&characteristic(&["0"], "20"), None, SIMPLE);
         // u = √(0.15² + 0.2²) = 0.25, U = 0.5, 40/(2·0.5) = 40.
         assert!((result.expanded_uncertainty - 0.5).abs() < 1e-12);
         assert!((result.capability_index.unwrap() - 40.0).abs() < 1e-9);
@@ -277,7 +386,7 @@ mod tests {
     fn one_sided_limits_have_no_ratio() {
         let mut one_sided = characteristic(&["3"], "20");
         one_sided.limits = Some(ToleranceLimits { lower: None, upper: Some(Decimal::from(2)) });
-        let result = judge_conformity(&one_sided, None);
+        let result = judge_conformity(&one_sided, None, SIMPLE);
         assert_eq!(result.conformity, Conformity::Fail);
         assert_eq!(result.capability_index, None);
         assert_eq!(result.share_used, Some(1.5));

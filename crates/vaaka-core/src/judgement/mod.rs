@@ -6,6 +6,7 @@
 mod advice;
 mod conformity;
 mod verdict;
+mod voiding;
 mod words;
 
 pub use advice::{AdjustmentAdvice, AdjustmentInput, advise_adjustment};
@@ -17,6 +18,7 @@ pub use verdict::{
     Attempt, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity, Verdict,
     VerdictInput, conclude, repeat_state,
 };
+pub use voiding::{VoidError, may_void};
 pub use words::{
     NO_CHART_YET, action_sentence, criterion_words, drift_words, firing_short, firing_words,
     reason_sentence, sigma_words,

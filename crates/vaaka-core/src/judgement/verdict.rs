@@ -192,6 +192,13 @@ pub enum Reason {
         /// Where the repeat stands.
         state: RepeatState,
     },
+    /// Measured on paper and entered later.
+    EnteredLate {
+        /// Why.
+        reason: String,
+    },
+    /// A certificate was put right afterwards, and the check was evaluated again.
+    Amended,
     /// The plan was changed while the check was open; it was judged by the version it began with.
     PlanSuperseded {
         /// Version used.
@@ -403,6 +410,8 @@ impl Reason {
             | Self::Advice { key, .. } => Some(key),
             Self::Void { .. }
             | Self::Repeat { .. }
+            | Self::EnteredLate { .. }
+            | Self::Amended
             | Self::PlanSuperseded { .. }
             | Self::FarReadingConfirmed { .. } => None,
         }

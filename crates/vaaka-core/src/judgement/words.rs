@@ -140,6 +140,10 @@ pub fn reason_sentence(
         }
         Reason::Advice { advice, .. } => advice_sentence(*advice, label, found),
         Reason::Repeat { state } => repeat_sentence(*state).to_owned(),
+        Reason::EnteredLate { reason } => {
+            format!("Measured on paper and entered later: {reason}.")
+        }
+        Reason::Amended => "A certificate of its standard was put right afterwards; this is the check evaluated again with the right values. The first verdict is kept.".to_owned(),
         Reason::PlanSuperseded { used, current } => format!(
             "The plan was changed while this check was open: it is judged by version {used}, with which it began; \
              version {current} holds from the next check on."

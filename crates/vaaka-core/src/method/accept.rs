@@ -6,6 +6,7 @@ use thiserror::Error;
 
 use super::{EntryValue, Input, RunState, Step};
 use crate::quantity::{TypedDecimal, TypedDecimalError, Unit, show_decimal};
+use crate::standard::TagRefusal;
 
 /// What a technician sends for a step, as typed.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -18,6 +19,9 @@ pub struct Proposal {
     pub ticked: usize,
     /// True when the guard's question was answered with yes.
     pub confirm_far: bool,
+    /// What the register says of the tag that was typed: the standard taken, or why not. Without
+    /// a register the tag is compared with the plan's.
+    pub standard: Option<Result<String, TagRefusal>>,
 }
 
 /// "40 s", "12 min", "1 h 5 min": a time to wait, rounded up so that nobody comes too early.
@@ -94,6 +98,9 @@ pub enum EntryError {
         /// Unit.
         unit: Unit,
     },
+    /// The register refuses the standard.
+    #[error(transparent)]
+    Standard(#[from] TagRefusal),
     /// Another standard than the plan wants.
     #[error(
         "“{typed}” is not the standard of this plan. Take {expected}, and scan or type the tag on it."
@@ -210,7 +217,10 @@ pub fn accept(
             }
             Ok(EntryValue::Confirmed)
         }
-        Input::Tag { expected } => accept_tag(expected, &proposal.typed),
+        Input::Tag { expected, .. } => match &proposal.standard {
+            Some(judged) => Ok(EntryValue::Tag { tag: judged.clone()? }),
+            None => accept_tag(expected, &proposal.typed),
+        },
         Input::Setting { name, expected } => accept_setting(name, expected, &proposal.typed),
         Input::Condition { .. } => accept_condition(&step.input, &proposal.typed),
         Input::WaitStart { minimum_seconds, maximum_seconds, .. } => {
@@ -221,6 +231,7 @@ pub fn accept(
             })
         }
         Input::WaitOver { .. } => Ok(EntryValue::WaitOver),
+        Input::Review => Ok(EntryValue::Confirmed),
         Input::Reading { .. } => accept_reading(&step.input, proposal),
     }
 }

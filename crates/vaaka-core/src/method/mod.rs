@@ -2,21 +2,33 @@
 //!
 //! A method is a small state machine over the entries kept so far. It knows the way (its steps
 //! with stable keys), what a redone step voids, and the computation at the end. A new family is
-//! one module here and a line in [`by_key`].
+//! one module here and a line in [`all`].
 
 mod accept;
+mod bound;
+mod care;
+mod common;
 pub mod gauge;
 mod plan;
 mod run;
 mod scene;
+mod sheet;
 mod step;
+mod warnings;
 pub mod weighing;
 
 pub use accept::{EntryError, Proposal, accept, condition_words, duration_words};
-pub use plan::{Place, PlanPoint, PlanSpec, Purpose, Travel};
+pub use bound::{Bound, ComputedFrom};
+pub use care::{AdjustmentPolicy, Rung};
+pub use plan::{Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel, UnknownWord};
 pub use run::{Entry, EntryValue, RunState};
 pub use scene::{Primitive, Scene, SpotState};
-pub use step::{Input, Step, StepKey};
+pub use sheet::{
+    COMPUTED_FROM, LIMIT_FORMS, LIMIT_SIDES, Sheet, SheetField, SheetGroup, SheetKind, SheetTexts,
+    rows_sent,
+};
+pub use step::{Input, REVIEW, Step, StepKey};
+pub use warnings::{PlanWarning, plan_warnings};
 
 use thiserror::Error;
 
@@ -33,6 +45,21 @@ pub trait Method: Send + Sync {
 
     /// Edition of the tables that the computation rests on, stored with every result.
     fn table_edition(&self) -> &'static str;
+
+    /// Name for people.
+    fn name(&self) -> &'static str;
+
+    /// What its settings are and how they are asked for; a lead fills them in without knowing
+    /// how they are stored.
+    fn sheet(&self) -> Sheet;
+
+    /// In which ways its points may be reached, the usual one first.
+    fn travels(&self) -> &'static [Travel];
+
+    /// Whether pieces go to different places of the instrument.
+    fn has_places(&self) -> bool {
+        false
+    }
 
     /// The whole way under this plan, in working order. Depends on the plan alone here; the
     /// entries decide only which step is next.
@@ -79,14 +106,17 @@ pub enum MethodError {
     Standard(#[from] StandardError),
 }
 
+/// All methods, in the order in which a list offers them.
+#[must_use]
+pub fn all() -> [&'static dyn Method; 2] {
+    [&weighing::Weighing, &gauge::Gauge]
+}
+
 /// The method with this key.
 ///
 /// # Errors
 /// [`MethodError::Unknown`].
 pub fn by_key(key: &str) -> Result<&'static dyn Method, MethodError> {
-    match key {
-        weighing::KEY => Ok(&weighing::Weighing),
-        gauge::KEY => Ok(&gauge::Gauge),
-        other => Err(MethodError::Unknown { key: other.to_owned() }),
-    }
+    let found = all().into_iter().find(|method| method.key() == key);
+    found.ok_or_else(|| MethodError::Unknown { key: key.to_owned() })
 }

@@ -4,6 +4,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::judgement::DecisionRule;
 use crate::quantity::Unit;
 use crate::standard::CertifiedPiece;
 
@@ -96,6 +97,43 @@ pub struct PlanPoint {
     pub charted: bool,
     /// The pieces put on, with their certified values.
     pub pieces: Vec<CertifiedPiece>,
+    /// Which of the plan's standards they belong to, by its place there.
+    pub standard: usize,
+}
+
+/// A standard that a plan version works with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct PlanStandard {
+    /// Tag of the one that is used.
+    pub tag: String,
+    /// Its name.
+    pub name: String,
+    /// The kind, where the plan takes any standard of it instead of one by its tag.
+    pub any_of_kind: Option<String>,
+}
+
+impl PlanSpec {
+    /// Span of the instrument's range.
+    #[must_use]
+    pub fn span(&self) -> Decimal {
+        self.maximum - self.range_low
+    }
+
+    /// The standard at a place; the plan's own where the place is unknown.
+    #[must_use]
+    pub fn standard(&self, place: usize) -> Option<&PlanStandard> {
+        self.standards.get(place).or_else(|| self.standards.first())
+    }
+
+    /// How many readings are taken on the standard at a place.
+    #[must_use]
+    pub fn readings_on(&self, place: usize) -> u32 {
+        self.points
+            .iter()
+            .filter(|point| point.standard == place && !point.pieces.is_empty())
+            .map(|point| point.repeats)
+            .sum()
+    }
 }
 
 /// A plan version, with the instrument and standard that it meets.
@@ -107,12 +145,18 @@ pub struct PlanSpec {
     pub unit: Unit,
     /// Scale interval d of the display.
     pub resolution: Decimal,
+    /// Smallest value of the instrument's range.
+    pub range_low: Decimal,
     /// Largest value that the instrument can show.
     pub maximum: Decimal,
-    /// Tag of the check standard.
-    pub standard_tag: String,
-    /// Name of the check standard.
-    pub standard_name: String,
+    /// Values of the instrument's configuration, for what is computed from them.
+    pub configuration: Vec<(String, Decimal)>,
+    /// The standards: first the plan's own, then those of single points.
+    pub standards: Vec<PlanStandard>,
+    /// Container or fixture that the check needs; empty where none.
+    pub fixture: String,
+    /// How results are held against their limits.
+    pub decision_rule: DecisionRule,
     /// Settings of the method, with their schema version inside.
     pub settings: serde_json::Value,
     /// The points.

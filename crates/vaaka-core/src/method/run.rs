@@ -100,6 +100,15 @@ impl RunState {
         Ok(readings)
     }
 
+    /// The value of a condition that was read.
+    #[must_use]
+    pub fn condition(&self, step: &StepKey) -> Option<Decimal> {
+        self.of_step(step).find_map(|entry| match entry.value {
+            EntryValue::Condition { value } => Some(value),
+            _ => None,
+        })
+    }
+
     /// The wait that a step began, if it stands: when it is ready and when it is too late.
     #[must_use]
     pub fn wait(&self, start: &StepKey) -> Option<(Timestamp, Option<Timestamp>)> {

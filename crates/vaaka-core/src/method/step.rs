@@ -6,6 +6,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::Scene;
+use crate::judgement::ToleranceLimits;
 use crate::quantity::Unit;
 
 /// Stable key of a step within a plan version.
@@ -25,6 +26,9 @@ impl From<&str> for StepKey {
     }
 }
 
+/// Key of the look over everything kept.
+pub const REVIEW: &str = "review";
+
 /// What a step asks for; a closed set, so that no page knows a family.
 #[derive(Debug, Clone, PartialEq)]
 pub enum Input {
@@ -37,8 +41,12 @@ pub enum Input {
     },
     /// The tag on the standard in hand is scanned or typed.
     Tag {
-        /// The tag that the plan wants.
+        /// The tag of the standard that the plan names, or that is first at hand.
         expected: String,
+        /// The kind, where any standard of it will do.
+        any_of_kind: Option<String>,
+        /// Its place among the plan's standards.
+        place: usize,
     },
     /// A setting of the instrument, read from it and typed; a mismatch stops the check here.
     Setting {
@@ -76,6 +84,8 @@ pub enum Input {
         /// What is waited for.
         what: String,
     },
+    /// Everything kept is looked over before the standard is put away.
+    Review,
     /// A number from the display.
     Reading {
         /// Unit of the display.
@@ -110,8 +120,10 @@ pub struct Step {
     pub repeats: u32,
     /// Certified value of what is put on, in the unit of the display, where something is.
     pub reference_value: Option<Decimal>,
-    /// Limit of the error at this point, ±, in the unit of the display.
-    pub tolerance: Option<Decimal>,
+    /// Limits of the error at this point, in the unit of the display.
+    pub tolerance: Option<ToleranceLimits>,
+    /// Which of the plan's standards is read here.
+    pub standard: usize,
     /// Key of the charted characteristic that this step's readings make, for the beam under it.
     pub charted_as: Option<String>,
     /// Shortest time between two entries of this step, in seconds.
@@ -137,6 +149,7 @@ impl Step {
             repeats: 1,
             reference_value: None,
             tolerance: None,
+            standard: 0,
             charted_as: None,
             pause_seconds: 0,
             within: None,
@@ -165,6 +178,20 @@ impl Step {
                 title.into(),
                 instruction.into(),
                 Input::Confirm { sentences: sentences.to_vec(), caution },
+            )
+        }
+    }
+
+    /// The look over everything kept, before the standard is put away.
+    #[must_use]
+    pub fn review() -> Self {
+        Self {
+            detail: "Compare with what you saw; correct what was typed wrongly. After this the standard is put away and the check is judged.".into(),
+            ..Self::plain(
+                REVIEW,
+                "Look it over".into(),
+                "Look over what was kept".into(),
+                Input::Review,
             )
         }
     }

@@ -18,6 +18,22 @@ pub enum Dimension {
     Length,
     /// Temperature on the Celsius scale; its errors are differences in the same unit.
     Temperature,
+    /// Force.
+    Force,
+    /// Density.
+    Density,
+    /// Content of water and other mass fractions.
+    MassFraction,
+    /// Relative humidity.
+    RelativeHumidity,
+    /// Ratio of powers, on a logarithmic scale.
+    PowerRatio,
+    /// Rockwell hardness, scale C.
+    RockwellC,
+    /// Absorbance.
+    Absorbance,
+    /// Acidity.
+    Acidity,
 }
 
 /// A unit that an instrument shows or a certificate states.
@@ -59,6 +75,33 @@ pub enum Unit {
     /// Degree Celsius.
     #[serde(rename = "°C")]
     DegreeCelsius,
+    /// Newton.
+    #[serde(rename = "N")]
+    Newton,
+    /// Kilonewton.
+    #[serde(rename = "kN")]
+    Kilonewton,
+    /// Kilogram per cubic metre.
+    #[serde(rename = "kg/m³")]
+    KilogramPerCubicMetre,
+    /// Per cent of mass.
+    #[serde(rename = "%")]
+    Percent,
+    /// Per cent relative humidity.
+    #[serde(rename = "%RH")]
+    PercentRelativeHumidity,
+    /// Decibel.
+    #[serde(rename = "dB")]
+    Decibel,
+    /// Rockwell C (ISO 6508).
+    #[serde(rename = "HRC")]
+    RockwellC,
+    /// Absorbance, a plain number.
+    #[serde(rename = "Abs")]
+    Absorbance,
+    /// pH, a plain number.
+    #[serde(rename = "pH")]
+    Ph,
 }
 
 /// A unit does not fit.
@@ -82,7 +125,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 12] = [
+    pub const ALL: [Self; 21] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -95,6 +138,15 @@ impl Unit {
         Self::Millimetre,
         Self::Metre,
         Self::DegreeCelsius,
+        Self::Newton,
+        Self::Kilonewton,
+        Self::KilogramPerCubicMetre,
+        Self::Percent,
+        Self::PercentRelativeHumidity,
+        Self::Decibel,
+        Self::RockwellC,
+        Self::Absorbance,
+        Self::Ph,
     ];
 
     /// Symbol (ISO 80000, SI brochure), dimension, and power of ten against the dimension's base.
@@ -112,6 +164,15 @@ impl Unit {
             Self::Millimetre => ("mm", Dimension::Length, -3),
             Self::Metre => ("m", Dimension::Length, 0),
             Self::DegreeCelsius => ("°C", Dimension::Temperature, 0),
+            Self::Newton => ("N", Dimension::Force, 0),
+            Self::Kilonewton => ("kN", Dimension::Force, 3),
+            Self::KilogramPerCubicMetre => ("kg/m³", Dimension::Density, 0),
+            Self::Percent => ("%", Dimension::MassFraction, 0),
+            Self::PercentRelativeHumidity => ("%RH", Dimension::RelativeHumidity, 0),
+            Self::Decibel => ("dB", Dimension::PowerRatio, 0),
+            Self::RockwellC => ("HRC", Dimension::RockwellC, 0),
+            Self::Absorbance => ("Abs", Dimension::Absorbance, 0),
+            Self::Ph => ("pH", Dimension::Acidity, 0),
         }
     }
 
@@ -119,6 +180,12 @@ impl Unit {
     #[must_use]
     pub fn symbol(self) -> &'static str {
         self.facts().0
+    }
+
+    /// Whether values are logarithms, so that a mean is taken of what they stand for.
+    #[must_use]
+    pub fn is_logarithmic(self) -> bool {
+        self == Self::Decibel
     }
 
     /// What it measures.
@@ -165,6 +232,7 @@ impl Unit {
             Self::Metre if fine => Self::Millimetre,
             Self::Bar if fine => Self::Millibar,
             Self::Megapascal if fine => Self::Kilopascal,
+            Self::Kilonewton if fine => Self::Newton,
             other => other,
         }
     }

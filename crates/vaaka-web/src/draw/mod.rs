@@ -3,12 +3,14 @@
 
 mod beam;
 mod chart;
+mod face;
 mod ribbon;
 mod scene;
 mod svg;
 
 pub use beam::{Beam, BeamMark, BeamSize};
 pub use chart::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint};
+pub use face::draw_face;
 pub use ribbon::{Ribbon, RibbonBlock};
 pub use scene::draw_scene;
 pub use svg::Svg;

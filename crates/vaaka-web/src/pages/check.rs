@@ -1,111 +1,31 @@
 //! Running a check: one step a screen, each entry kept as it is made.
 
 use axum::extract::State;
-use axum::http::{HeaderMap, StatusCode};
+use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
+use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::judgement::{RepeatState, repeat_state};
-use vaaka_core::method::{EntryError, Input, Proposal, Purpose, Step, accept};
-use vaaka_core::round::{Due, due_of};
-use vaaka_core::standard::check_validity;
+use vaaka_core::method::{EntryError, Input, Proposal, Step, accept};
+use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_store::audit::Head;
-use vaaka_store::checks::{self, NewCheck};
+use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
-use vaaka_store::ids::{CheckId, PlanVersionId, ReadingId};
+use vaaka_store::ids::{CertificateId, CheckId, PersonId, ReadingId};
 use vaaka_store::rows::{Check, Reading};
-use vaaka_store::{Concluded, Connection, conclude_check, plans, registers};
+use vaaka_store::standards::{self, Record};
+use vaaka_store::{Concluded, Connection, StoreError, conclude_check, plans};
 
-use super::check_view::{OpenRun, Typed, load};
-use super::{Here, page, sign_in};
+use super::check_start::wanted;
+use super::check_view::{OpenRun, Target, Typed, load};
+use super::{page, sign_in};
+use crate::desk::Desk;
 use crate::error::WebError;
+use crate::fields::clean;
 use crate::forms::{Asked, PathId, Posted, encode};
 use crate::session::SignedIn;
 use crate::state::AppState;
-
-/// Starting a check.
-#[derive(Debug, Deserialize)]
-pub struct StartForm {
-    #[serde(default)]
-    form_token: String,
-    plan_version: i64,
-    key: Uuid,
-}
-
-/// Opens a check of a plan, or goes on with the one that is open.
-pub async fn start(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    Posted(form): Posted<StartForm>,
-) -> Result<Response, WebError> {
-    signed.check_form(&form.form_token)?;
-    signed.may_check()?;
-    let mut connection = state.store.connection().await?;
-    let here = Here::find(&state, &mut connection).await?;
-    let view = plans::version(&mut connection, PlanVersionId(form.plan_version)).await?;
-    if view.version.state != "approved" {
-        return Err(WebError::NotNow {
-            words: "This plan was changed a moment ago. Go back to the round and start the check from there.".into(),
-        });
-    }
-    let runs = checks::attempts(&mut connection, view.plan.id, here.shift.id).await?;
-    let open = checks::of_shift(&mut connection, here.shift.id).await?;
-    let open = open.iter().find(|c| c.plan == view.plan.id && c.check.state == "open");
-    if let Some(open) = open {
-        return Ok(Redirect::to(&format!("/checks/{}", open.check.id)).into_response());
-    }
-    if due_of(false, &runs) == Due::Nothing {
-        return Err(WebError::NotNow { words: nothing_due(repeat_state(&runs)).into() });
-    }
-    let now = state.now();
-    let today = now.to_zoned_datetime(here.zone.clone()).date();
-    let certificate = registers::certificate_in_use(&mut connection, view.standard.id, today)
-        .await?
-        .ok_or_else(|| WebError::NotNow {
-            words: format!(
-                "{} has no certificate with certified values, so it cannot prove anything. Ask a lead for another standard.",
-                view.standard.tag
-            ),
-        })?;
-    check_validity(
-        &view.standard.tag,
-        &certificate.number,
-        certificate.valid_from.0,
-        certificate.valid_until.0,
-        today,
-    )
-    .map_err(|error| WebError::NotNow {
-        words: format!("{error}. It cannot be used before it is calibrated again; ask a lead which standard to take."),
-    })?;
-    let id = checks::open(
-        &mut connection,
-        &NewCheck {
-            plan: &view,
-            shift: here.shift.id,
-            certificate: certificate.id,
-            purpose: Purpose::AsFound,
-            person: signed.person.id,
-            now,
-            key: form.key,
-        },
-    )
-    .await?;
-    Ok(Redirect::to(&format!("/checks/{id}")).into_response())
-}
-
-fn nothing_due(state: RepeatState) -> &'static str {
-    match state {
-        RepeatState::Confirmed => {
-            "This instrument failed twice in this shift and is on hold. Running it again proves nothing: a lead decides what happens next."
-        }
-        RepeatState::Doubtful => {
-            "This instrument failed, then passed. A lead decides; running it again would only hide the doubt."
-        }
-        RepeatState::None | RepeatState::RepeatAllowed => {
-            "This check is done for this shift. Nothing more is due here."
-        }
-    }
-}
 
 /// What the address may carry.
 #[derive(Debug, Default, Deserialize)]
@@ -130,8 +50,8 @@ pub async fn show(
     signed.may_check()?;
     let mut connection = state.store.connection().await?;
     let now = entries::check_now(&connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&now.check)? {
-        return Ok(response);
+    if let Some(next) = not_open(&now.check)? {
+        return Ok(Redirect::to(&next).into_response());
     }
     let view = load(&state, &mut connection, now).await?;
     let mut typed = Typed { text: query.typed, added: query.added, ..Typed::default() };
@@ -147,7 +67,7 @@ pub async fn show(
 }
 
 /// Where to go when a check is no longer open.
-fn not_open(check: &Check) -> Result<Option<Response>, WebError> {
+fn not_open(check: &Check) -> Result<Option<String>, WebError> {
     match check.state.as_str() {
         "open" => Ok(None),
         "void" => Err(WebError::NotNow {
@@ -156,10 +76,7 @@ fn not_open(check: &Check) -> Result<Option<Response>, WebError> {
                 check.void_reason.clone().unwrap_or_default()
             ),
         }),
-        _ => {
-            let verdict = format!("/checks/{}/verdict", check.id);
-            Ok(Some(Redirect::to(&verdict).into_response()))
-        }
+        _ => Ok(Some(format!("/checks/{}/verdict", check.id))),
     }
 }
 
@@ -187,6 +104,13 @@ pub struct EntryForm {
     replaces: Option<i64>,
     #[serde(default)]
     reason: String,
+    /// How long ago it was read, in milliseconds by the device's own count: sent when the browser
+    /// held it while the network was gone.
+    #[serde(default)]
+    age_ms: Option<i64>,
+    /// Who read it, when the browser held it: it is kept in nobody else's name.
+    #[serde(default)]
+    read_by: Option<i64>,
 }
 
 impl EntryForm {
@@ -196,6 +120,7 @@ impl EntryForm {
             added: self.added.clone(),
             ticked: self.others.keys().filter(|name| name.starts_with("tick")).count(),
             confirm_far: self.confirm_far,
+            standard: None,
         }
     }
 
@@ -210,7 +135,16 @@ impl EntryForm {
     }
 }
 
-/// Keeps an entry, or shows the step again with what was typed and the words at the field.
+/// What became of an entry that was sent.
+enum Outcome {
+    /// Go on there.
+    Goto(String),
+    /// Shown again, with what was typed and the words.
+    Again(Box<Typed>),
+}
+
+/// Keeps an entry, or shows the step again with what was typed and the words at the field. A
+/// page's own script asks for a short answer instead of a page.
 pub async fn keep(
     signed: Option<SignedIn>,
     State(state): State<AppState>,
@@ -218,7 +152,19 @@ pub async fn keep(
     PathId(id): PathId,
     Posted(form): Posted<EntryForm>,
 ) -> Result<Response, WebError> {
+    let short = headers
+        .get(header::ACCEPT)
+        .and_then(|value| value.to_str().ok())
+        .is_some_and(|accept| accept.starts_with("application/json"));
     let Some(signed) = signed else {
+        if short {
+            return Ok(answer(
+                StatusCode::UNAUTHORIZED,
+                "signed_out",
+                "Sign in, then it is sent.",
+                "",
+            ));
+        }
         let next =
             format!("/checks/{id}?typed={}&added={}", encode(&form.typed), encode(&form.added));
         let notice = format!(
@@ -227,34 +173,119 @@ pub async fn keep(
         );
         return sign_in::ask_again(&state, &headers, next, notice);
     };
+    let kept = keep_entry(&signed, &state, id, &form).await;
+    if short {
+        return Ok(short_answer(kept));
+    }
+    match kept? {
+        (Outcome::Goto(path), _) => Ok(Redirect::to(&path).into_response()),
+        (Outcome::Again(typed), Some(view)) => {
+            let mut connection = state.store.connection().await?;
+            let correct = form.replaces.map(ReadingId);
+            let shown = view.page(&state, &mut connection, &signed, correct, *typed).await?;
+            page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
+        }
+        (Outcome::Again(_), None) => Err(WebError::NotFound),
+    }
+}
+
+fn answer(status: StatusCode, state: &str, words: &str, next: &str) -> Response {
+    let body = json!({ "state": state, "words": words, "next": next }).to_string();
+    (status, [(header::CONTENT_TYPE, "application/json")], body).into_response()
+}
+
+fn short_answer(kept: Result<(Outcome, Option<OpenRun>), WebError>) -> Response {
+    match kept {
+        Ok((Outcome::Goto(path), _)) => answer(StatusCode::OK, "kept", "", &path),
+        Ok((Outcome::Again(typed), _)) => {
+            let words = [&typed.error, &typed.added_error, &typed.reason_error, &typed.notice];
+            let words = words.into_iter().flatten().next().cloned().unwrap_or_default();
+            answer(StatusCode::UNPROCESSABLE_ENTITY, "refused", &words, "")
+        }
+        Err(WebError::NotNow { words }) => answer(StatusCode::CONFLICT, "refused", &words, ""),
+        Err(WebError::ForeignForm) => {
+            answer(StatusCode::FORBIDDEN, "signed_out", "Sign in again, then it is sent.", "")
+        }
+        Err(other) => other.into_response(),
+    }
+}
+
+async fn keep_entry(
+    signed: &SignedIn,
+    state: &AppState,
+    id: i64,
+    form: &EntryForm,
+) -> Result<(Outcome, Option<OpenRun>), WebError> {
     signed.check_form(&form.form_token)?;
     signed.may_check()?;
+    if form.read_by.is_some_and(|person| person != signed.person.id.0) {
+        return Err(WebError::NotNow {
+            words: "Somebody else read this before the network went. It is kept in their name only: let them sign in here.".into(),
+        });
+    }
     let mut connection = state.store.connection().await?;
     let now = entries::check_now(&connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&now.check)? {
-        return Ok(response);
+    if let Some(next) = not_open(&now.check)? {
+        return Ok((Outcome::Goto(next), None));
     }
-    let view = load(&state, &mut connection, now).await?;
-    let target = match view.target(&form.step, form.repeat, form.replaces.map(ReadingId)) {
-        Some(target) => target,
-        None => return overtaken(&mut connection, &view, &form).await,
+    let view = load(state, &mut connection, now).await?;
+    let again = |view: OpenRun, typed: Typed| Ok((Outcome::Again(Box::new(typed)), Some(view)));
+    if view.check.held_by != signed.person.id
+        && !entries::has_key(&connection, view.check.id, form.key).await?
+    {
+        let mut typed = form.as_typed();
+        typed.notice = Some(format!(
+            "Nothing was kept: somebody else has this check in hand.{}",
+            still_typed(form)
+        ));
+        return again(view, typed);
+    }
+    let Some(target) = view.target(&form.step, form.repeat, form.replaces.map(ReadingId)) else {
+        let same = entries::has_key(&connection, view.check.id, form.key).await?;
+        // Held by the browser and not the next: the server has moved on meanwhile.
+        if !same && form.age_ms.is_some() {
+            let mut typed = form.as_typed();
+            typed.error = Some(
+                "This step was kept already, here or on another screen; the check has gone on."
+                    .into(),
+            );
+            return again(view, typed);
+        }
+        let overtaken = if same { "" } else { "?overtaken=true" };
+        return Ok((Outcome::Goto(format!("/checks/{id}{overtaken}")), None));
     };
-    let now = state.now();
-    let value = match accept(target.step, &form.proposal(), &view.run, now) {
+    let received = state.now();
+    let measured = measured_at(&view, form, received);
+    let mut proposal = form.proposal();
+    let mut taken = None;
+    if let Input::Tag { place, any_of_kind, expected } = &target.step.input {
+        let fixed = any_of_kind.is_none().then_some(expected.as_str());
+        match judge_tag(state, &view, *place, fixed, &form.typed).await? {
+            Ok((tag, certificate)) => {
+                taken = Some((*place, certificate));
+                proposal.standard = Some(Ok(tag));
+            }
+            Err(refusal) => proposal.standard = Some(Err(refusal)),
+        }
+    } else if let Some(words) = view.withdrawn_words() {
+        let mut typed = form.as_typed();
+        typed.error = Some(words);
+        return again(view, typed);
+    }
+    let value = match accept(target.step, &proposal, &view.run, measured) {
         Ok(value) => value,
-        Err(error) => return refuse(&state, &mut connection, &view, &signed, &form, error).await,
+        Err(error) => {
+            let typed = refused(form, &error);
+            return again(view, typed);
+        }
     };
     if target.replaces.is_some() && form.reason.trim().is_empty() {
         let mut typed = form.as_typed();
         typed.reason_error =
             Some("Say in a few words why it is corrected, for example “typed wrongly”.".into());
-        let correct = form.replaces.map(ReadingId);
-        return page(
-            StatusCode::UNPROCESSABLE_ENTITY,
-            &view.page(&state, &mut connection, &signed, correct, typed).await?,
-        );
+        return again(view, typed);
     }
-    let reason = form.reason.trim();
+    let reason = clean(&form.reason);
     let new = NewEntry {
         check: view.check.id,
         step: &target.step.key,
@@ -263,24 +294,87 @@ pub async fn keep(
         typed: form.typed.trim(),
         unit: unit_of(target.step),
         person: signed.person.id,
-        measured_at: now,
-        received_at: now,
+        measured_at: measured,
+        received_at: received,
         key: form.key,
         replaces: match target.replaces {
-            Some(old) => Some((old, reason)),
+            Some(old) => Some((old, reason.as_str())),
             None => target.redone.map(|old| (old, "redone after an earlier step")),
         },
+        source: if form.age_ms.is_some() { "held" } else { "keyed" },
     };
-    let kept =
-        keep_and_void(&mut connection, &new, view.seen.clone(), target.step, target.replaces)
-            .await?;
+    let kept = keep_and_void(&mut connection, &new, view.seen.clone(), &target, taken).await?;
     if kept == Kept::Overtaken {
-        return overtaken(&mut connection, &view, &form).await;
+        let same = entries::has_key(&connection, view.check.id, form.key).await?;
+        let overtaken = if same { "" } else { "?overtaken=true" };
+        return Ok((Outcome::Goto(format!("/checks/{id}{overtaken}")), None));
     }
     if target.is_last && target.replaces.is_none() {
-        return finish(&mut connection, &view, &signed, &state).await;
+        let next = finish(&mut connection, view.check.id, signed.person.id, received).await?;
+        return Ok((Outcome::Goto(next), None));
     }
-    Ok(Redirect::to(&format!("/checks/{id}")).into_response())
+    Ok((Outcome::Goto(format!("/checks/{id}")), None))
+}
+
+fn still_typed(form: &EntryForm) -> String {
+    match form.typed.trim() {
+        "" => String::new(),
+        typed => format!(" What you typed: {typed}."),
+    }
+}
+
+/// When it was read: now, or as long ago as the browser held it, but neither before what was
+/// kept last nor before the check began.
+fn measured_at(view: &OpenRun, form: &EntryForm, now: Timestamp) -> Timestamp {
+    let Some(age) = form.age_ms else { return now };
+    let earliest = view
+        .run
+        .entries
+        .iter()
+        .map(|entry| entry.at)
+        .max()
+        .unwrap_or(view.check.opened_at.0)
+        .max(view.check.opened_at.0);
+    let age = SignedDuration::from_millis(age.clamp(0, 14 * 86_400_000));
+    (now - age).max(earliest).min(now)
+}
+
+/// What the register says of the tag in hand, and the certificate that stands behind it.
+async fn judge_tag(
+    state: &AppState,
+    view: &OpenRun,
+    place: usize,
+    fixed: Option<&str>,
+    typed: &str,
+) -> Result<Result<(String, CertificateId), TagRefusal>, WebError> {
+    let mut desk = Desk::open(state).await?;
+    let plan = plans::version(&mut desk.connection, view.check.plan_version_id).await?;
+    let points = plans::points(&mut desk.connection, view.check.plan_version_id).await?;
+    let all = standards::all(&mut desk.connection, desk.today).await?;
+    let facts = all.iter().map(Record::facts).collect::<Result<Vec<_>, _>>()?;
+    let wanted = wanted(&plan, &points, &all)?;
+    let wanted = wanted.get(place).ok_or_else(|| WebError::Inner("place of a standard".into()))?;
+    let found = match check_tag(typed, fixed, &facts, wanted.offer(), desk.now, desk.today) {
+        Ok(found) => found,
+        Err(refusal) => return Ok(Err(refusal)),
+    };
+    let record = all.iter().find(|record| record.standard.tag == found.tag);
+    let certificate =
+        record.and_then(|record| record.certificate.as_ref()).ok_or(WebError::NotFound)?;
+    // The lot may have changed since the check began; then what is in hand now counts.
+    Ok(Ok((found.tag.clone(), certificate.id)))
+}
+
+fn refused(form: &EntryForm, error: &EntryError) -> Typed {
+    let mut typed = form.as_typed();
+    typed.may_confirm = error.may_confirm();
+    typed.too_late = error.is_too_late();
+    if error.is_about_added() {
+        typed.added_error = Some(error.to_string());
+    } else {
+        typed.error = Some(error.to_string());
+    }
+    typed
 }
 
 fn unit_of(step: &Step) -> Option<&str> {
@@ -291,67 +385,33 @@ fn unit_of(step: &Step) -> Option<&str> {
     }
 }
 
-/// A correction and what it voids stand or fall together: half of it would leave readings that
-/// rest on a zero that no longer holds.
+/// A correction and what it voids stand or fall together, and so do a tag and the certificate
+/// that it stands for: half of either would leave readings that rest on what no longer holds.
 async fn keep_and_void(
     connection: &mut Connection,
     new: &NewEntry<'_>,
     seen: Option<Head>,
-    step: &Step,
-    corrected: Option<ReadingId>,
+    target: &Target<'_>,
+    taken: Option<(usize, CertificateId)>,
 ) -> Result<Kept, WebError> {
-    let Some(corrected) = corrected.filter(|_| !step.voids.is_empty()) else {
+    let corrected = target.replaces.filter(|_| !target.step.voids.is_empty());
+    if corrected.is_none() && taken.is_none() {
         return Ok(entries::keep(connection, new, seen).await?);
-    };
-    Ok(entries::keep_and_void(connection, new, seen, corrected, &step.voids).await?)
-}
-
-async fn refuse(
-    state: &AppState,
-    connection: &mut Connection,
-    view: &OpenRun,
-    signed: &SignedIn,
-    form: &EntryForm,
-    error: EntryError,
-) -> Result<Response, WebError> {
-    let mut typed = form.as_typed();
-    typed.may_confirm = error.may_confirm();
-    typed.too_late = error.is_too_late();
-    if error.is_about_added() {
-        typed.added_error = Some(error.to_string());
-    } else {
-        typed.error = Some(error.to_string());
     }
-    let correct = form.replaces.map(ReadingId);
-    let shown = view.page(state, connection, signed, correct, typed).await?;
-    page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
-}
-
-/// The step was kept already: by this very form (then all is well) or by somebody else.
-async fn overtaken(
-    connection: &mut Connection,
-    view: &OpenRun,
-    form: &EntryForm,
-) -> Result<Response, WebError> {
-    let id = view.check.id;
-    let same = entries::has_key(connection, id, form.key).await?;
-    let path = if same { format!("/checks/{id}") } else { format!("/checks/{id}?overtaken=true") };
-    Ok(Redirect::to(&path).into_response())
+    let voids = if corrected.is_some() { target.step.voids.as_slice() } else { &[] };
+    Ok(entries::keep_together(connection, new, seen, (corrected, voids), taken).await?)
 }
 
 async fn finish(
     connection: &mut Connection,
-    view: &OpenRun,
-    signed: &SignedIn,
-    state: &AppState,
-) -> Result<Response, WebError> {
-    let id = view.check.id;
-    match conclude_check(connection, id, signed.person.id, state.now()).await? {
-        Concluded::Now | Concluded::Before => {
-            Ok(Redirect::to(&format!("/checks/{id}/verdict")).into_response())
-        }
-        Concluded::Void => Ok(Redirect::to(&format!("/checks/{id}")).into_response()),
-    }
+    id: CheckId,
+    person: PersonId,
+    now: Timestamp,
+) -> Result<String, WebError> {
+    Ok(match conclude_check(connection, id, person, now).await? {
+        Concluded::Now | Concluded::Before => format!("/checks/{id}/verdict"),
+        Concluded::Void => format!("/checks/{id}"),
+    })
 }
 
 /// A form with its token alone.
@@ -372,58 +432,48 @@ pub async fn conclude(
     signed.may_check()?;
     let mut connection = state.store.connection().await?;
     let now = entries::check_now(&connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&now.check)? {
-        return Ok(response);
+    if let Some(next) = not_open(&now.check)? {
+        return Ok(Redirect::to(&next).into_response());
     }
-    let view = load(&state, &mut connection, now).await?;
-    finish(&mut connection, &view, &signed, &state).await
+    let next = finish(&mut connection, now.check.id, signed.person.id, state.now()).await?;
+    Ok(Redirect::to(&next).into_response())
 }
 
-/// Voiding a check.
+/// Taking a check over.
 #[derive(Debug, Deserialize)]
-pub struct VoidForm {
+pub struct TakeOverForm {
     #[serde(default)]
     form_token: String,
     #[serde(default)]
-    reason: String,
-    #[serde(default)]
-    words: String,
+    from: i64,
 }
 
-/// Voids the open check with a reason.
-pub async fn void(
+/// Takes a check over from a colleague; both names are kept.
+pub async fn take_over(
     signed: SignedIn,
     State(state): State<AppState>,
     PathId(id): PathId,
-    Posted(form): Posted<VoidForm>,
+    Posted(form): Posted<TakeOverForm>,
 ) -> Result<Response, WebError> {
     signed.check_form(&form.form_token)?;
     signed.may_check()?;
-    let mut connection = state.store.connection().await?;
-    let now = entries::check_now(&connection, CheckId(id)).await?;
-    if let Some(response) = not_open(&now.check)? {
-        return Ok(response);
+    let mut desk = Desk::open(&state).await?;
+    let check = checks::by_id(&mut desk.connection, CheckId(id)).await?;
+    if let Some(next) = not_open(&check)? {
+        return Ok(Redirect::to(&next).into_response());
     }
-    let words = form.words.trim();
-    let reason = match (form.reason.trim(), words) {
-        ("" | "other", "") => {
-            let view = load(&state, &mut connection, now).await?;
-            let typed = Typed {
-                void_error: Some("Choose what went wrong, or say it in a few words.".into()),
-                ..Typed::default()
-            };
-            return page(
-                StatusCode::UNPROCESSABLE_ENTITY,
-                &view.page(&state, &mut connection, &signed, None, typed).await?,
-            );
-        }
-        ("" | "other", words) => words.to_owned(),
-        (reason, "") => reason.to_owned(),
-        (reason, words) => format!("{reason}: {words}"),
-    };
-    let reason: String = reason.chars().filter(|c| !c.is_control()).take(200).collect();
-    checks::void(&mut connection, CheckId(id), signed.person.id, &reason, state.now()).await?;
-    Ok(Redirect::to("/").into_response())
+    let plan = plans::version(&mut desk.connection, check.plan_version_id).await?;
+    super::check_start::may_run(&mut desk, &signed, &plan).await?;
+    let by = signed.person.id;
+    let taken =
+        checks::take_over(&mut desk.connection, check.id, PersonId(form.from), by, desk.now);
+    match taken.await {
+        Ok(()) => Ok(Redirect::to(&format!("/checks/{id}")).into_response()),
+        Err(StoreError::Conflict { .. }) => Err(WebError::NotNow {
+            words: "Somebody else took this check over a moment ago. Go back to it to see who has it in hand.".into(),
+        }),
+        Err(other) => Err(other.into()),
+    }
 }
 
 /// The reading that a correction replaces.

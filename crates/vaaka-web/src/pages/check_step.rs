@@ -1,6 +1,7 @@
 //! One step as the check page shows it.
 
 use jiff::Timestamp;
+use rust_decimal::Decimal;
 use uuid::Uuid;
 use vaaka_core::method::{Input, Step, StepKey, duration_words};
 use vaaka_core::quantity::{show_signed, to_f64};
@@ -43,6 +44,7 @@ impl OpenRun {
             Input::Condition { unit, .. } => ("condition", vec![], unit.clone(), false),
             Input::WaitStart { .. } => ("wait-start", vec![], String::new(), false),
             Input::WaitOver { .. } => ("wait-over", vec![], String::new(), false),
+            Input::Review => ("review", vec![], String::new(), false),
             Input::Reading { unit, with_added, .. } => {
                 ("reading", vec![], unit.symbol().to_owned(), *with_added)
             }
@@ -70,6 +72,15 @@ impl OpenRun {
             scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
             beam,
             beam_words,
+            title: step.title.clone(),
+            expected: match &step.input {
+                Input::Reading { expected, guard, guard_question, .. } => Some(Expected {
+                    value: expected.to_string(),
+                    guard: guard.to_string(),
+                    question: guard_question.clone(),
+                }),
+                _ => None,
+            },
         }
     }
 
@@ -132,7 +143,8 @@ impl OpenRun {
             return (String::new(), None);
         };
         let to = self.error_unit();
-        let limit = unit.convert(tolerance, to);
+        let side = |limit: Option<Decimal>| limit.map(|limit| unit.convert(limit, to));
+        let (lower, upper) = (side(tolerance.lower), side(tolerance.upper));
         let errors: Vec<f64> = self
             .run
             .readings(&step.key)
@@ -153,19 +165,22 @@ impl OpenRun {
                 count_words(n)
             ),
         };
-        let half = to_f64(limit);
+        let words = |limit: Option<Decimal>| {
+            limit.map_or_else(
+                || "no limit".to_owned(),
+                |limit| {
+                    format!("{} {to}", show_signed(limit.normalize(), limit.normalize().scale()))
+                },
+            )
+        };
+        let description = format!("Tolerance {} to {}. {kept}", words(lower), words(upper));
         let beam = Beam {
-            tolerance: (Some(-half), Some(half)),
+            tolerance: (lower.map(to_f64), upper.map(to_f64)),
             control,
             ticks: errors,
-            ..Beam::new(BeamSize::Page, format!("Tolerance ±{limit} {to}. {kept}"))
+            ..Beam::new(BeamSize::Page, description)
         };
-        let shown = limit.normalize();
-        let ends = (
-            format!("{} {to} tolerance", show_signed(-shown, shown.scale())),
-            kept,
-            format!("{} {to}", show_signed(shown, shown.scale())),
-        );
+        let ends = (format!("{} tolerance", words(lower)), kept, words(upper));
         (beam.draw(), Some(ends))
     }
 }
@@ -191,6 +206,8 @@ pub struct Sentence {
 /// The step on the screen.
 #[derive(Debug)]
 pub struct StepView {
+    pub title: String,
+    pub expected: Option<Expected>,
     pub key: String,
     pub repeat: u32,
     pub form_key: Uuid,
@@ -209,6 +226,15 @@ pub struct StepView {
     pub scene: String,
     pub beam: String,
     pub beam_words: Option<(String, String, String)>,
+}
+
+/// What a reading should be about, for the browser's provisional question while the network is
+/// gone.
+#[derive(Debug)]
+pub struct Expected {
+    pub value: String,
+    pub guard: String,
+    pub question: String,
 }
 
 /// The times that bind a step.

@@ -7,17 +7,18 @@ use jiff::Timestamp;
 use vaaka_core::method::{Input, RunState, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
 use vaaka_store::audit::Head;
-use vaaka_store::entries::{CheckNow, Entries};
-use vaaka_store::ids::ReadingId;
+use vaaka_store::entries::{CheckNow, Entries, UsedStandard};
+use vaaka_store::files::{self, FileBrief, Owner};
+use vaaka_store::ids::{CertificateId, PersonId, ReadingId};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{Certificate, Check};
-use vaaka_store::{Connection, charts, registers};
+use vaaka_store::{At, Connection, charts, checks, registers};
 
 use super::check_step::StepView;
 use super::{Here, Shell};
 use crate::error::WebError;
 use crate::session::SignedIn;
-use crate::state::{AppState, Way};
+use crate::state::{AppState, Way, local_time};
 
 /// What was typed, and the words at each field.
 #[derive(Debug, Clone, Default)]
@@ -38,6 +39,8 @@ pub struct Typed {
     pub reason_error: Option<String>,
     /// Words at the form that voids.
     pub void_error: Option<String>,
+    /// What was said in it.
+    pub void_words: String,
     /// Words above the step.
     pub notice: Option<String>,
     /// Whether a wait must begin again.
@@ -55,6 +58,8 @@ pub struct OpenRun {
     pub entries: Entries,
     /// Version of the check that these entries are.
     pub seen: Option<Head>,
+    /// Its standards as they stand now.
+    pub standards: Vec<UsedStandard>,
     pub(super) way: Arc<Way>,
     pub(super) run: RunState,
 }
@@ -64,6 +69,11 @@ pub struct OpenRun {
 pub(super) struct Surroundings {
     pub plan: PlanView,
     pub certificate: Certificate,
+    /// Tag of the standard that the step reads.
+    pub tag: String,
+    /// Who had the check in hand, in order.
+    pub hands: Vec<(PersonId, String, At)>,
+    pub photos: Vec<FileBrief>,
     pub in_force: Option<i32>,
     pub here: Here,
     pub control: Option<(f64, f64, f64)>,
@@ -91,18 +101,19 @@ pub async fn load(
     connection: &mut Connection,
     now: CheckNow,
 ) -> Result<OpenRun, WebError> {
-    let CheckNow { check, entries, head } = now;
+    let CheckNow { check, entries, head, standards } = now;
+    let certificates: Vec<CertificateId> = standards.iter().map(|used| used.certificate).collect();
     let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
-    let remembered = state.remembered_way(check.plan_version_id, check.certificate_id, purpose);
+    let remembered = state.remembered_way(check.plan_version_id, &certificates, purpose);
     let way = match remembered {
         Some(way) => way,
         None => {
             let plan = plans::version(connection, check.plan_version_id).await?;
-            state.way(connection, &plan, check.certificate_id, purpose).await?
+            state.way(connection, &plan, &certificates, purpose).await?
         }
     };
     let run = entries.run_state()?;
-    Ok(OpenRun { check, entries, seen: head, way, run })
+    Ok(OpenRun { check, entries, seen: head, standards, way, run })
 }
 
 impl OpenRun {
@@ -116,7 +127,13 @@ impl OpenRun {
         typed: Typed,
     ) -> Result<CheckPage, WebError> {
         let plan = plans::version(connection, self.check.plan_version_id).await?;
-        let certificate = registers::certificate(connection, self.check.certificate_id).await?;
+        let place = self.now_shown(correct).map_or(0, |target| target.step.standard);
+        let used = self.standards.get(place).or_else(|| self.standards.first());
+        let used =
+            used.ok_or_else(|| WebError::Inner("a check without a standard".into()))?.clone();
+        let certificate = registers::certificate(connection, used.certificate).await?;
+        let hands = checks::hands(connection, &self.check).await?;
+        let photos = files::of(connection, Owner::Check(self.check.id)).await?;
         let in_force = plans::version_in_force(connection, plan.plan.id).await?;
         let here = Here::find(state, connection).await?;
         let charted = self.now_shown(correct).and_then(|target| target.step.charted_as.clone());
@@ -127,7 +144,17 @@ impl OpenRun {
             }
             None => None,
         };
-        let around = Surroundings { plan, certificate, in_force, here, control, now: state.now() };
+        let around = Surroundings {
+            plan,
+            certificate,
+            tag: used.tag,
+            in_force,
+            here,
+            control,
+            now: state.now(),
+            hands,
+            photos,
+        };
         Ok(self.fill(&around, signed, correct, typed))
     }
 
@@ -160,6 +187,28 @@ impl OpenRun {
         Some(Target { step: next, repeat: place, replaces: None, redone, is_last })
     }
 
+    /// Why nothing more can be read: a standard was withdrawn since it was taken.
+    pub fn withdrawn_words(&self) -> Option<String> {
+        let held = self.standards.iter().find(|used| used.withdrawn.is_some())?;
+        let reason = held.withdrawn.clone().unwrap_or_default();
+        Some(format!(
+            "Nothing more can be read on {}: it is not in use any more ({reason}). Void this check with that reason; what was kept stays on record.",
+            held.tag
+        ))
+    }
+
+    /// Whether anything read so far lies outside its limits.
+    pub fn is_failing(&self) -> bool {
+        self.way.steps.iter().any(|step| {
+            let Some(limits) = step.tolerance else { return false };
+            self.run
+                .readings(&step.key)
+                .into_iter()
+                .filter_map(|(indication, added)| step.error_as_shown(indication, added))
+                .any(|error| !limits.hold_mean(error, 1))
+        })
+    }
+
     /// Whether what is next must be kept within the longest time of a wait.
     pub fn is_bound(&self) -> bool {
         self.run.next(&self.way.steps).is_some_and(|(step, _)| step.within.is_some())
@@ -182,7 +231,23 @@ impl OpenRun {
     ) -> CheckPage {
         let target = self.now_shown(correct);
         let key = target.as_ref().map(|target| target.step.key.0.clone());
+        let holder = around.hands.last().filter(|(id, ..)| *id != signed.person.id);
+        let mine = holder.is_none();
         CheckPage {
+            holder: holder.map(|(id, name, _)| (id.0, name.clone())),
+            hands: self.hands_words(around),
+            withdrawn: self.withdrawn_words(),
+            on_hold: (around.plan.instrument.state == "on_hold")
+                .then(|| around.plan.instrument.tag.clone()),
+            ahead: match (correct, mine) {
+                (None, true) => self.steps_ahead(around),
+                _ => vec![],
+            },
+            photos: around.photos.clone(),
+            person: signed.person.id.0,
+            nothing_typed: Typed::default(),
+            is_review: mine
+                && target.as_ref().is_some_and(|target| matches!(target.step.input, Input::Review)),
             shell: Shell::new(signed, "round", &around.here),
             id: self.check.id.0,
             instrument: format!("{} {}", around.plan.instrument.name, around.plan.instrument.tag),
@@ -223,6 +288,52 @@ impl OpenRun {
         beads
     }
 
+    /// The steps that can be done without the network: on from the one that is shown, up to the
+    /// first that needs the server (a tag, a wait, the look over everything).
+    fn steps_ahead(&self, around: &Surroundings) -> Vec<Ahead> {
+        let Some((now, place)) = self.run.next(&self.way.steps) else {
+            return vec![];
+        };
+        let (now, typed) = (now.key.clone(), Typed::default());
+        let from = self.way.steps.iter().skip_while(|step| step.key != now);
+        let mut ahead = Vec::new();
+        for step in from {
+            let needs_server = matches!(
+                step.input,
+                Input::Tag { .. }
+                    | Input::WaitStart { .. }
+                    | Input::WaitOver { .. }
+                    | Input::Review
+            );
+            if needs_server {
+                break;
+            }
+            let first = if step.key == now { place + 1 } else { 1 };
+            for repeat in first..=step.repeats {
+                let target = Target { step, repeat, replaces: None, redone: None, is_last: false };
+                ahead.push(Ahead {
+                    step: self.step_view(around, &target, &typed),
+                    standard: self.standard_view(around, Some(&target)),
+                });
+            }
+        }
+        ahead
+    }
+
+    fn hands_words(&self, around: &Surroundings) -> Option<String> {
+        let [(_, opener, _), taken @ ..] = around.hands.as_slice() else { return None };
+        if taken.is_empty() {
+            return None;
+        }
+        let rest: Vec<String> = taken
+            .iter()
+            .map(|(_, name, at)| {
+                format!("taken over by {name} at {}", local_time(at.0, &around.here.zone))
+            })
+            .collect();
+        Some(format!("Begun by {opener}, {}.", rest.join(", ")))
+    }
+
     pub(super) fn error_unit(&self) -> Unit {
         self.way.spec.unit.error_unit(self.way.spec.resolution)
     }
@@ -240,7 +351,7 @@ impl OpenRun {
                         .is_ok_and(|sum| sum.reference_value == reference)
             })
         });
-        let mut title = around.plan.standard.tag.clone();
+        let mut title = around.tag.clone();
         if let Some(point) = shown
             && let Ok(sum) = vaaka_core::standard::combine(&point.pieces, unit)
         {
@@ -317,6 +428,13 @@ pub struct Bead {
     state: &'static str,
 }
 
+/// A step that can be done without the network, with the card of its standard.
+#[derive(Debug)]
+pub struct Ahead {
+    step: StepView,
+    standard: StandardView,
+}
+
 /// The standard's card.
 #[derive(Debug)]
 pub struct StandardView {
@@ -340,6 +458,15 @@ pub struct KeptRow {
 #[template(path = "check.html")]
 pub struct CheckPage {
     shell: Shell,
+    holder: Option<(i64, String)>,
+    hands: Option<String>,
+    withdrawn: Option<String>,
+    on_hold: Option<String>,
+    ahead: Vec<Ahead>,
+    photos: Vec<FileBrief>,
+    person: i64,
+    nothing_typed: Typed,
+    is_review: bool,
     id: i64,
     instrument: String,
     beads: Vec<Bead>,

@@ -1,7 +1,7 @@
 //! One instrument: what it is, how it stands, what may be used instead, what happened to it.
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
@@ -11,15 +11,18 @@ use vaaka_core::instrument::{
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::show_decimal;
 use vaaka_store::charts;
+use vaaka_store::checks;
+use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::instruments::{self, CheckBrief, NewState};
-use vaaka_store::rows::InstrumentStateRow;
+use vaaka_store::plans::{self, PlanView};
+use vaaka_store::rows::{InstrumentStateRow, SetUp};
 use vaaka_store::{Connection, StoreError, registers};
 
 use super::charts::{BEAM_TRAIL, beam_of, conformity, state_class};
-use super::instruments::{Known, known};
+use super::instruments::{Known, related};
 use super::{Here, Shell, page};
 use crate::error::WebError;
-use crate::forms::Posted;
+use crate::forms::{PathTag, Posted};
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
 
@@ -41,11 +44,25 @@ struct InstrumentPage {
     checks: Vec<CheckRow>,
     happenings: Vec<Happened>,
     instead: Vec<Instead>,
+    set_ups: Vec<SetUpRow>,
+    plans: Vec<(i64, String, bool)>,
+    photos: Vec<FileBrief>,
     may_lead: bool,
     choices: Vec<(&'static str, &'static str, bool)>,
     version: i32,
     form: StateForm,
     error: Option<String>,
+}
+
+/// A cell of probe × scale × material: checked or not.
+#[derive(Debug)]
+struct SetUpRow {
+    id: i64,
+    name: String,
+    cell: [String; 3],
+    in_use: bool,
+    state: &'static str,
+    words: String,
 }
 
 #[derive(Debug)]
@@ -96,18 +113,30 @@ pub struct StateForm {
 pub async fn show(
     signed: SignedIn,
     State(state): State<AppState>,
-    Path(tag): Path<String>,
+    PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
     let mut connection = state.store.connection().await?;
     let shown = draw(&state, &mut connection, &signed, &tag, StateForm::default(), None).await?;
     page(StatusCode::OK, &shown)
 }
 
+/// The page again with words about what was refused.
+pub async fn refused(
+    state: &AppState,
+    connection: &mut Connection,
+    signed: &SignedIn,
+    tag: &str,
+    words: String,
+) -> Result<Response, WebError> {
+    let shown = draw(state, connection, signed, tag, StateForm::default(), Some(words)).await?;
+    page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
+}
+
 /// Changes the state, or shows the page again with the words at the form.
 pub async fn change(
     signed: SignedIn,
     State(state): State<AppState>,
-    Path(tag): Path<String>,
+    PathTag(tag): PathTag,
     Posted(form): Posted<StateForm>,
 ) -> Result<Response, WebError> {
     signed.check_form(&form.form_token)?;
@@ -200,14 +229,10 @@ async fn draw(
     error: Option<String>,
 ) -> Result<InstrumentPage, WebError> {
     let here = Here::find(state, connection).await?;
-    let all = known(connection).await?;
+    let all = related(connection, tag).await?;
     let this = all.iter().find(|known| known.instrument.tag == tag).ok_or(WebError::NotFound)?;
     let id = this.instrument.id;
-    let streams: Vec<_> = charts::all(connection)
-        .await?
-        .into_iter()
-        .filter(|view| view.instrument.id == id)
-        .collect();
+    let streams = charts::of_instruments(connection, &[id]).await?;
     let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
     let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
     let beams = streams
@@ -226,6 +251,9 @@ async fn draw(
     let states = instruments::states(connection, id).await?;
     let happenings = happenings(connection, this, &states, &here).await?;
     let set_ups = instruments::set_ups(connection, id).await?;
+    let views = plans::of_instrument(connection, id).await?;
+    let cells = set_up_rows(connection, &set_ups, &views).await?;
+    let photos = files::of(connection, Owner::Instrument(id)).await?;
     let may_lead = signed.person.role == "lead";
     let offered = |to: &ServiceState| may_lead || *to == ServiceState::OnHold;
     Ok(InstrumentPage {
@@ -239,7 +267,16 @@ async fn draw(
             _ => state_class(this.standing),
         },
         restricted_to: this.instrument.restricted_to.clone(),
-        facts: facts(this, &set_ups.iter().map(|set_up| set_up.name.clone()).collect::<Vec<_>>()),
+        facts: facts(this),
+        set_ups: cells,
+        plans: views
+            .iter()
+            .map(|view| {
+                let words = format!("{}, version {}", view.plan.name, view.version.version);
+                (view.plan.id.0, words, view.is_outdated())
+            })
+            .collect(),
+        photos,
         beams,
         checks: checks.iter().map(|check| check_row(check, &here)).collect(),
         happenings,
@@ -256,18 +293,64 @@ async fn draw(
     })
 }
 
-fn facts(known: &Known, set_ups: &[String]) -> Vec<(&'static str, String)> {
+async fn set_up_rows(
+    connection: &mut Connection,
+    set_ups: &[SetUp],
+    views: &[PlanView],
+) -> Result<Vec<SetUpRow>, WebError> {
+    let ids: Vec<_> = views.iter().map(|view| view.plan.id).collect();
+    let last = checks::last_dates(connection, &ids).await?;
+    Ok(set_ups
+        .iter()
+        .map(|set_up| {
+            let own: Vec<&PlanView> =
+                views.iter().filter(|view| view.plan.set_up_id == set_up.id).collect();
+            let newest = last
+                .iter()
+                .filter(|(plan, _)| own.iter().any(|view| view.plan.id == *plan))
+                .map(|(_, day)| day.0)
+                .max();
+            let (state, words) = match (set_up.in_use, own.is_empty(), newest) {
+                (false, ..) => ("void", "not in use".to_owned()),
+                (true, true, _) => ("out", "not checked: no plan in force".to_owned()),
+                (true, false, None) => ("due", "not checked yet".to_owned()),
+                (true, false, Some(day)) => {
+                    ("ok", format!("checked, last on {}", day.strftime("%-d %b %Y")))
+                }
+            };
+            SetUpRow {
+                id: set_up.id.0,
+                name: set_up.name.clone(),
+                cell: [set_up.probe.clone(), set_up.scale.clone(), set_up.material.clone()],
+                in_use: set_up.in_use,
+                state,
+                words,
+            }
+        })
+        .collect())
+}
+
+fn facts(known: &Known) -> Vec<(&'static str, String)> {
     let instrument = &known.instrument;
     let yes = |flag: bool, yes: &str, no: &str| if flag { yes } else { no }.to_owned();
     let or_dash = |text: &str| if text.is_empty() { "–".to_owned() } else { text.to_owned() };
+    let configuration: Vec<String> = instrument
+        .configuration_names
+        .iter()
+        .zip(&instrument.configuration_values)
+        .map(|(name, value)| format!("{name} {}", value.normalize()))
+        .collect();
     vec![
         ("Area", known.area.name.clone()),
         ("State", known.service.words().to_owned()),
-        ("Working range", known.range_words()),
+        ("Range", known.range_words()),
         ("Resolution", known.resolution_words()),
-        ("Set-ups", set_ups.join(", ")),
+        ("Used for", known.work_words()),
+        ("Family", or_dash(&instrument.family)),
         ("Serial number", instrument.serial.clone()),
         ("Program version", or_dash(&instrument.firmware)),
+        ("Calibration file", or_dash(&instrument.calibration_file)),
+        ("Configuration", or_dash(&configuration.join(", "))),
         ("Belongs to", or_dash(&instrument.owner)),
         ("Adjustment", yes(instrument.adjustable, "can be adjusted", "cannot be adjusted")),
         ("Seal", yes(instrument.sealed, "sealed: authorised people only", "none")),

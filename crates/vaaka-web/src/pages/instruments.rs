@@ -1,14 +1,17 @@
 //! The register: every instrument with its range, state and latest check.
 
+use std::collections::HashMap;
+
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use serde::Deserialize;
 use vaaka_core::instrument::{Equipment, ServiceState};
-use vaaka_core::quantity::show_decimal;
+use vaaka_core::quantity::{Unit, show_decimal};
 use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, BriefPoint, StreamView};
+use vaaka_store::ids::InstrumentId;
 use vaaka_store::instruments::{self, CheckBrief};
 use vaaka_store::rows::{Area, Instrument};
 use vaaka_store::{Connection, unreadable_word};
@@ -49,6 +52,7 @@ pub(super) struct Known {
     pub service: ServiceState,
     pub standing: Standing,
     pub drift: Option<f64>,
+    pub cells: Vec<(String, String)>,
     pub latest: Option<CheckBrief>,
 }
 
@@ -57,16 +61,50 @@ pub(super) async fn known(connection: &mut Connection) -> Result<Vec<Known>, Web
     let register = instruments::all(connection).await?;
     let latest = instruments::latest_checks(connection).await?;
     let streams: Vec<StreamView> = charts::all(connection).await?;
+    gather(connection, register, latest, &streams).await
+}
+
+/// An instrument with those that measure the same thing, among which its substitutes are.
+pub(super) async fn related(
+    connection: &mut Connection,
+    tag: &str,
+) -> Result<Vec<Known>, WebError> {
+    let mut register = instruments::all(connection).await?;
+    let dimension = |instrument: &Instrument| {
+        let unit: Result<Unit, _> = instrument.unit.parse();
+        unit.map(Unit::dimension).map_err(|_| unreadable_word(&instrument.unit))
+    };
+    let own = register.iter().find(|(instrument, _)| instrument.tag == tag);
+    let wanted = dimension(&own.ok_or(WebError::NotFound)?.0)?;
+    register.retain(|(instrument, _)| dimension(instrument).is_ok_and(|found| found == wanted));
+    let ids: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
+    let streams = charts::of_instruments(connection, &ids).await?;
+    gather(connection, register, vec![], &streams).await
+}
+
+async fn gather(
+    connection: &mut Connection,
+    register: Vec<(Instrument, Area)>,
+    latest: Vec<CheckBrief>,
+    streams: &[StreamView],
+) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
     let points = charts::newest_points(connection, &ids, 1).await?;
+    let set_ups = instruments::cells(connection).await?;
+    // By id, so that a large register is gone through once.
+    let newest: HashMap<_, &BriefPoint> = points.iter().map(|p| (p.stream_id, p)).collect();
+    let mut by_bench: HashMap<InstrumentId, Vec<&BriefPoint>> = HashMap::new();
+    for view in streams {
+        if let Some(point) = newest.get(&view.stream.id) {
+            by_bench.entry(view.instrument.id).or_default().push(point);
+        }
+    }
+    let mut latest: HashMap<InstrumentId, CheckBrief> =
+        latest.into_iter().map(|check| (check.instrument_id, check)).collect();
     register
         .into_iter()
         .map(|(instrument, area)| {
-            let own: Vec<&BriefPoint> = streams
-                .iter()
-                .filter(|view| view.instrument.id == instrument.id)
-                .filter_map(|view| points.iter().find(|point| point.stream_id == view.stream.id))
-                .collect();
+            let own = by_bench.remove(&instrument.id).unwrap_or_default();
             let last: Vec<_> =
                 own.iter().filter_map(|point| last_point(std::slice::from_ref(*point))).collect();
             let service: ServiceState =
@@ -74,7 +112,12 @@ pub(super) async fn known(connection: &mut Connection) -> Result<Vec<Known>, Web
             Ok(Known {
                 standing: standing_of(&[], &last).with_service(service),
                 drift: own.iter().find_map(|point| point.drift_per_week),
-                latest: latest.iter().find(|check| check.instrument_id == instrument.id).cloned(),
+                latest: latest.remove(&instrument.id),
+                cells: set_ups
+                    .iter()
+                    .filter(|set_up| set_up.instrument_id == instrument.id)
+                    .map(|set_up| (set_up.scale.clone(), set_up.material.clone()))
+                    .collect(),
                 service,
                 instrument,
                 area,
@@ -97,6 +140,7 @@ impl Known {
             resolution: self.instrument.resolution,
             state: self.service,
             standing: self.standing,
+            cells: self.cells.clone(),
         })
     }
 
@@ -109,6 +153,16 @@ impl Known {
             show(self.instrument.maximum),
             self.instrument.unit
         )
+    }
+
+    /// Where it is used: "5 to 50 kg", or its whole range.
+    pub fn work_words(&self) -> String {
+        match (self.instrument.work_low, self.instrument.work_high) {
+            (Some(low), Some(high)) => {
+                format!("{} to {} {}", low.normalize(), high.normalize(), self.instrument.unit)
+            }
+            _ => "its whole range".to_owned(),
+        }
     }
 
     /// "0.001 kg".

@@ -4,12 +4,25 @@ pub mod chart;
 mod chart_drawing;
 pub mod charts;
 pub mod check;
+pub mod check_start;
 mod check_step;
 mod check_view;
+pub mod check_void;
+pub mod files;
+pub mod first;
+mod form;
 pub mod instrument;
+pub mod instrument_forms;
 pub mod instruments;
+pub mod late;
+pub mod people;
+pub mod plan_editor;
+mod plan_form;
+pub mod plans;
 pub mod round;
 pub mod sign_in;
+pub mod standard_acts;
+pub mod standard_forms;
 pub mod standards;
 pub mod verdict;
 
@@ -103,6 +116,12 @@ pub struct ShellPerson {
     pub role: String,
     /// Token for the forms of the frame.
     pub form_token: String,
+    /// Id, so that what the browser holds is kept in nobody else's name.
+    pub id: i64,
+    /// The page, to come back to it after a switch of person.
+    pub path: String,
+    /// Others who signed in on this device.
+    pub neighbours: Vec<String>,
 }
 
 impl Shell {
@@ -130,6 +149,16 @@ impl Shell {
             .is_some_and(|person| matches!(person.role.as_str(), "technician" | "lead"))
     }
 
+    /// Whether this person decides as a lead.
+    pub fn may_lead(&self) -> bool {
+        self.person.as_ref().is_some_and(|person| person.role == "lead")
+    }
+
+    /// Whether this person looks after people.
+    pub fn may_administer(&self) -> bool {
+        self.person.as_ref().is_some_and(|person| person.role == "administrator")
+    }
+
     /// The frame for a person in a shift.
     pub fn new(signed: &SignedIn, section: &'static str, here: &Here) -> Self {
         Self {
@@ -137,6 +166,9 @@ impl Shell {
                 name: signed.person.name.clone(),
                 role: signed.person.role.clone(),
                 form_token: signed.form_token.clone(),
+                id: signed.person.id.0,
+                path: signed.path.clone(),
+                neighbours: signed.neighbours.clone(),
             }),
             shift: Some((
                 format!("{} shift", here.shift.label),

@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use uuid::Uuid;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::{Attempt, drift_words};
-use vaaka_core::round::{Due, RoundTask, Standing, due_of, plan_round, standing_of};
+use vaaka_core::round::{Due, DueRule, RoundTask, Standing, due_of, plan_round, standing_of};
 use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::checks::{self, ShiftCheck};
@@ -143,7 +143,11 @@ fn sub(items: &[Item]) -> String {
 async fn items(connection: &mut Connection, here: &Here) -> Result<Vec<Item>, WebError> {
     let views = plans::in_force(connection).await?;
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
-    let streams = charts::all(connection).await?;
+    let views = due_or_begun(connection, views, &shift_checks, here).await?;
+    let mut benches: Vec<_> = views.iter().map(|view| view.instrument.id).collect();
+    benches.sort_unstable();
+    benches.dedup();
+    let streams = charts::of_instruments(connection, &benches).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
     views
@@ -154,6 +158,40 @@ async fn items(connection: &mut Connection, here: &Here) -> Result<Vec<Item>, We
             item(view, of_plan, here, &streams, &points)
         })
         .collect()
+}
+
+/// The plans of this round: those that are due by their rule, or begun or done in this shift.
+async fn due_or_begun(
+    connection: &mut Connection,
+    views: Vec<PlanView>,
+    shift_checks: &[ShiftCheck],
+    here: &Here,
+) -> Result<Vec<PlanView>, WebError> {
+    let rules: Vec<DueRule> = views
+        .iter()
+        .map(|view| view.version.due_rule.parse().map_err(WebError::Inner))
+        .collect::<Result<_, _>>()?;
+    let seldom: Vec<PlanId> = views
+        .iter()
+        .zip(&rules)
+        .filter(|(_, rule)| **rule != DueRule::EachShift)
+        .map(|(view, _)| view.plan.id)
+        .collect();
+    let last = match seldom.as_slice() {
+        [] => Vec::new(),
+        seldom => checks::last_dates(connection, seldom).await?,
+    };
+    let today = here.shift.business_date.0;
+    Ok(views
+        .into_iter()
+        .zip(rules)
+        .filter(|(view, rule)| {
+            let last = last.iter().find(|(plan, _)| *plan == view.plan.id).map(|(_, day)| day.0);
+            let here_now = shift_checks.iter().any(|check| check.plan == view.plan.id);
+            here_now || rule.is_due(last, today)
+        })
+        .map(|(view, _)| view)
+        .collect())
 }
 
 fn item(
@@ -208,7 +246,7 @@ fn task(item: &Item) -> RoundTask<PlanId> {
     RoundTask {
         id: item.view.plan.id,
         area_order: item.view.area.walk_order,
-        standard: item.view.standard.tag.clone(),
+        standard: item.view.standard_words(),
         instrument: item.view.instrument.tag.clone(),
         minutes: i64::from(item.view.version.minutes),
         due: item.due,
@@ -242,7 +280,7 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
         name: item.view.instrument.name.clone(),
         tag: item.view.instrument.tag.clone(),
         area: item.view.area.name.clone(),
-        standard: item.view.standard.tag.clone(),
+        standard: item.view.standard_words(),
         time,
         beam: item
             .worst

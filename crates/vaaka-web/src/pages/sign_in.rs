@@ -65,6 +65,10 @@ pub async fn show(
     headers: HeaderMap,
     Asked(next): Asked<Next>,
 ) -> Result<Response, WebError> {
+    let mut connection = state.store.connection().await?;
+    if people::count(&mut connection).await? == 0 {
+        return Ok(Redirect::to("/first").into_response());
+    }
     page(StatusCode::OK, &SignInPage::new(&state, &headers, local_path(&next.next)))
 }
 
@@ -114,7 +118,10 @@ pub async fn submit(
     if audit::record(&mut connection, &happening).await.is_err() {
         audit::record(&mut connection, &happening).await?;
     }
-    Ok(Redirect::to(&local_path(&form.next)).into_response())
+    // Who signs in here is offered for the quick switch of a shared bench.
+    let cookie = session::bench_cookie(&headers, &person.sign_in);
+    let next = Redirect::to(&local_path(&form.next));
+    Ok(([(header::SET_COOKIE, cookie)], next).into_response())
 }
 
 /// A form with nothing but its token.

@@ -8,9 +8,11 @@ use vaaka_core::judgement::{
     Characteristic, CharacteristicKind, Conformity, ConformityResult, Control, NextAction,
     Validity, Verdict, action_sentence, drift_words, reason_sentence,
 };
+use vaaka_core::method::Rung;
 use vaaka_core::quantity::{show_float, show_signed, show_signed_float, to_f64};
 use vaaka_store::charts;
 use vaaka_store::checks;
+use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::CheckId;
 use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::rows::{Point, Stream};
@@ -27,6 +29,11 @@ use crate::state::{AppState, local_day_time};
 #[template(path = "verdict.html")]
 struct VerdictPage {
     shell: Shell,
+    id: i64,
+    may_void: bool,
+    voided: Option<String>,
+    rungs: Vec<&'static str>,
+    photos: Vec<FileBrief>,
     instrument: String,
     heading: String,
     action: &'static str,
@@ -76,7 +83,17 @@ pub async fn show(
     };
     let here = Here::find(&state, &mut connection).await?;
     let view = plans::version(&mut connection, check.plan_version_id).await?;
-    let certificate = registers::certificate(&mut connection, check.certificate_id).await?;
+    let mut standards = Vec::new();
+    let certificates = checks::certificates_of(&mut connection, &check).await?;
+    for (source, id) in
+        plans::sources(&mut connection, &certificates).await?.iter().zip(&certificates)
+    {
+        let paper = registers::certificate(&mut connection, *id).await?;
+        let (number, issuer) = (paper.number, paper.issuer);
+        standards.push(format!("{}, certificate {number} of {issuer}", source.standard.tag));
+    }
+    let hands = checks::hands(&mut connection, &check).await?;
+    let photos = files::of(&mut connection, Owner::Check(check.id)).await?;
     let points = charts::of_check(&mut connection, check.id).await?;
     let person = people::by_id(&mut connection, stored.row.computed_by).await?;
     let runs = checks::attempts(&mut connection, view.plan.id, here.shift.id).await?;
@@ -88,17 +105,11 @@ pub async fn show(
     let sentence = |reason: &&vaaka_core::judgement::Reason| {
         reason_sentence(reason, &stored.results, &here.zone)
     };
-    let facts = vec![
+    let mut facts = vec![
         ("Concluded", local_day_time(stored.row.computed_at.0, &here.zone)),
         ("By", person.map_or("someone who has left".to_owned(), |person| person.name)),
         ("Plan", format!("{}, version {}", view.plan.name, view.version.version)),
-        (
-            "Standard",
-            format!(
-                "{}, certificate {} of {}",
-                view.standard.tag, certificate.number, certificate.issuer
-            ),
-        ),
+        ("Standard", standards.join("; ")),
         (
             "Computed by",
             format!(
@@ -108,8 +119,41 @@ pub async fn show(
         ),
         ("Fingerprint of the inputs", fingerprint(&stored.row.inputs_hash)),
     ];
+    if hands.len() > 1 {
+        let names: Vec<&str> = hands.iter().map(|(_, name, _)| name.as_str()).collect();
+        facts.insert(2, ("In hand of", names.join(", then ")));
+    }
+    if let (Some(reason), Some(who)) = (&check.late_reason, &check.measured_by) {
+        facts.insert(2, ("From paper", format!("measured by {who}; {reason}")));
+    }
+    if stored.row.version > 1 {
+        facts.push((
+            "Version of the result",
+            format!("{}, amended; the first is kept", stored.row.version),
+        ));
+    }
+    let failed = verdict.conforms == Conformity::Fail;
+    let own = hands.iter().any(|(person, ..)| *person == signed.person.id);
+    let shell = Shell::new(&signed, "round", &here);
+    let voided = match (&check.void_reason, check.voided_by) {
+        (Some(reason), Some(by)) => {
+            let name = people::anybody(&mut connection, by).await?.name;
+            Some(format!("Void: {reason} ({name}). It stays on record and off the charts."))
+        }
+        _ => None,
+    };
     let template = VerdictPage {
-        shell: Shell::new(&signed, "round", &here),
+        may_void: shell.may_lead() && voided.is_none() && !(failed && own),
+        voided,
+        rungs: if failed {
+            let rungs = view.version.reaction.iter();
+            rungs.filter_map(|word| word.parse::<Rung>().ok().map(Rung::words)).collect()
+        } else {
+            vec![]
+        },
+        photos,
+        id,
+        shell,
         instrument: format!("{} {}", view.instrument.name, view.instrument.tag),
         heading: heading(verdict),
         action: action_sentence(verdict.action),

@@ -1,11 +1,15 @@
 // Keys of a check: Enter ticks and moves on, Esc steps back, F8 opens the form that voids.
 export function runCheck(check) {
-  const boxes = [...check.querySelectorAll(".ticks input[type=checkbox]")];
-  const field = check.querySelector("#typed");
+  // Looked up each time: with the network gone the step changes without a new page.
+  const ticks = () => [...check.querySelectorAll(".ticks input[type=checkbox]")];
+  const main = () => check.querySelector("#typed");
+  const field = main();
   // What stands in the field is what was refused or lost: typing on replaces it at once.
   if (field && field.value) field.select();
 
   check.addEventListener("keydown", (event) => {
+    const boxes = ticks();
+    const field = main();
     const index = boxes.indexOf(event.target);
     if (event.key === "Enter" && index >= 0) {
       event.preventDefault();
@@ -26,6 +30,8 @@ export function runCheck(check) {
     // Somebody who types the number without looking where the focus is means the field: after a
     // click beside it, and before the browser has set the focus on a page that has just come.
     const elsewhere = document.activeElement === document.body || document.activeElement === null;
+    const boxes = ticks();
+    const field = main();
     if (elsewhere && !event.ctrlKey && !event.metaKey && !event.altKey) {
       if (field && /^[0-9A-Za-z.,+\-\u2212]$/.test(event.key)) field.focus();
       if (event.key === "Enter") {

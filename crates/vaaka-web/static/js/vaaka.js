@@ -4,11 +4,17 @@ import { walkRound } from "./round.js";
 import { runCheck } from "./check.js";
 import { walkChart } from "./chart.js";
 import { runClocks } from "./clocks.js";
+import { keepHeld, sendHeld } from "./held.js";
 
 document.documentElement.dataset.scripts = "on";
 sendOnce(document);
 for (const table of document.querySelectorAll("[data-round]")) walkRound(table);
-for (const check of document.querySelectorAll("[data-check]")) runCheck(check);
+const checks = document.querySelectorAll(".check[data-check]");
+for (const check of checks) {
+  runCheck(check);
+  keepHeld(check);
+}
+if (checks.length === 0 && document.body.dataset.person) sendHeld();
 for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);
 runClocks(document);
 const focused = document.querySelector("[data-focus]");

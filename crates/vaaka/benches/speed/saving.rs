@@ -25,7 +25,7 @@ diesel::table! { bare_rows (id) { id -> BigInt, typed -> Text, } }
 /// Checks that each client runs, at one client and at eight together.
 const LAPS: [(usize, usize); 2] = [(1, 60), (8, 20)];
 /// Readings of the tank scale's check, in its order.
-const READINGS: [&str; 9] =
+pub const READINGS: [&str; 9] =
     ["0.000", "5.001", "10.002", "20.004", "20.005", "20.004", "10.003", "10.002", "0.000"];
 /// Where the copies of the tank scale begin, clear of the demo's own ids.
 const FIRST_COPY: i64 = 9_000;
@@ -40,9 +40,9 @@ const COPIES: &str = "
         SELECT 9000 + n, 9000 + n, 9000 + n, p.name, p.method_key
         FROM plans p JOIN instruments i ON i.id = p.instrument_id, generate_series(0, 8) n WHERE i.tag = 'R-02';
     INSERT INTO plan_versions (id, plan_id, version, state, standard_id, settings, minutes, due_rule,
-            created_by, approved_by, approved_at)
+            created_by, approved_by, approved_at, unit, resolution, range_low, maximum)
         SELECT 9000 + n, 9000 + n, v.version, v.state, v.standard_id, v.settings, v.minutes, v.due_rule,
-            v.created_by, v.approved_by, v.approved_at
+            v.created_by, v.approved_by, v.approved_at, v.unit, v.resolution, v.range_low, v.maximum
         FROM plan_versions v JOIN plans p ON p.id = v.plan_id JOIN instruments i ON i.id = p.instrument_id,
             generate_series(0, 8) n WHERE i.tag = 'R-02';
     INSERT INTO plan_points (plan_version_id, sequence, nominal, travel, place, repeats, charted, pieces)
@@ -66,7 +66,7 @@ async fn database(cluster: &str, now: Timestamp) -> String {
     format!("postgres://vaaka@{cluster}/bench")
 }
 
-async fn bare_commit(store: &Store) -> Samples {
+pub async fn bare_commit(store: &Store) -> Samples {
     let mut samples = Samples::default();
     let start = Instant::now();
     let mut connection = store.connection().await.unwrap();
@@ -175,6 +175,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
                 received_at: now,
                 key: Uuid::new_v4(),
                 replaces: None,
+                source: "keyed",
             };
             entries::keep(&mut connection, &entry, seen.head).await.unwrap();
             time("reading and audit entry, committed", start);
@@ -202,11 +203,12 @@ async fn open(
     let new = NewCheck {
         plan: view,
         shift,
-        certificate: CertificateId(4),
+        certificates: vec![CertificateId(4)],
         purpose: Purpose::AsFound,
         person,
         now,
         key: Uuid::new_v4(),
+        late: None,
     };
     checks::open(connection, &new).await.unwrap()
 }

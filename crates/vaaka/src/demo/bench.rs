@@ -12,8 +12,8 @@ use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
 use vaaka_store::ids::*;
 use vaaka_store::outcomes::{Basis, characteristic_rows, result_row};
-use vaaka_store::plans::build_spec;
-use vaaka_store::registers::piece;
+use vaaka_store::plans::{Source, build_spec};
+use vaaka_store::registers::pieces;
 use vaaka_store::rows::*;
 
 use super::World;
@@ -67,13 +67,10 @@ impl Bench {
         let id = next(index);
         let view = register(world, gear, id, first)?;
         let certificate = CertificateId(next(gear.set));
-        let pieces = world
-            .certified_values
-            .iter()
-            .filter(|value| value.certificate_id == certificate)
-            .cloned()
-            .map(piece)
-            .collect::<Result<Vec<_>, _>>()?;
+        let values = world.certified_values.iter();
+        let values = values.filter(|value| value.certificate_id == certificate).cloned().collect();
+        let sources =
+            [Source { standard: world.standards[gear.set].clone(), pieces: pieces(values)? }];
         let points: Vec<PlanPointRow> = world
             .plan_points
             .iter()
@@ -81,7 +78,7 @@ impl Bench {
             .cloned()
             .collect();
         let spec = |purpose| -> Result<(PlanSpec, Vec<Step>), AppError> {
-            let spec = build_spec(&view, points.clone(), &pieces, purpose)?;
+            let spec = build_spec(&view, points.clone(), &sources, purpose)?;
             let way = method.way(&spec).map_err(fault)?;
             Ok((spec, way))
         };
@@ -271,6 +268,7 @@ impl Bench {
             earlier: earlier.to_vec(),
             slots: self.books.iter().map(|book| book.slot.clone()).collect(),
             superseded: None,
+            late: None,
         };
         let completion = complete(method, &spec, &run, &context).map_err(fault)?;
         let check = self.check_row(id, visit, purpose, ends_at, noise);
@@ -284,6 +282,7 @@ impl Bench {
             completion: &completion,
             person: visit.who,
             now: ends_at,
+            version: 1,
         })?;
         let detail = json!({ "result": result, "conforms": row.conforms, "control": row.control, "action": row.action });
         audit(world, id, ends_at, visit.who, "check_concluded", detail);

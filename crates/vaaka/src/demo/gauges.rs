@@ -10,7 +10,6 @@ use Travel::{Falling, Rising};
 
 const PRESSURE: GaugePlan = GaugePlan {
     presentation: Presentation::Applied,
-    range_low: "0",
     mean_limit: (Form::PercentOfRange, "0", "1"),
     hysteresis_limit: Some("4"),
     settings: &[("the unit on the display", "bar")],
@@ -34,7 +33,6 @@ const PRESSURE: GaugePlan = GaugePlan {
 
 const TEMPERATURE: GaugePlan = GaugePlan {
     presentation: Presentation::Applied,
-    range_low: "0",
     mean_limit: (Form::LargerOf, "0.8", "0.7"),
     hysteresis_limit: None,
     settings: &[("the probe type", "Pt100"), ("the unit on the display", "°C")],
@@ -57,7 +55,6 @@ const TEMPERATURE: GaugePlan = GaugePlan {
 
 const MICROMETER: GaugePlan = GaugePlan {
     presentation: Presentation::Inserted,
-    range_low: "0",
     mean_limit: (Form::Absolute, "0.004", "0"),
     hysteresis_limit: None,
     settings: &[("the unit on the display", "mm")],
@@ -80,7 +77,6 @@ const MICROMETER: GaugePlan = GaugePlan {
 
 const CALLIPER: GaugePlan = GaugePlan {
     presentation: Presentation::Inserted,
-    range_low: "0",
     mean_limit: (Form::Absolute, "0.03", "0"),
     hysteresis_limit: None,
     settings: &[("the unit on the display", "mm")],
@@ -119,6 +115,8 @@ pub const GAUGES: [Gear; 4] = [
         within: 0.25,
         bias: 0.6,
         hysteresis: 0.8,
+        work: Some(("80", "320")),
+        any_of_kind: false,
         story: Story::Quiet,
     },
     Gear {
@@ -141,6 +139,8 @@ pub const GAUGES: [Gear; 4] = [
         within: 0.04,
         bias: -0.08,
         hysteresis: 0.0,
+        work: Some(("60", "160")),
+        any_of_kind: false,
         story: Story::Quiet,
     },
     Gear {
@@ -164,6 +164,8 @@ pub const GAUGES: [Gear; 4] = [
         within: 0.0004,
         bias: 0.0005,
         hysteresis: 0.0,
+        work: None,
+        any_of_kind: false,
         story: Story::Quiet,
     },
     Gear {
@@ -186,6 +188,8 @@ pub const GAUGES: [Gear; 4] = [
         within: 0.003,
         bias: 0.002,
         hysteresis: 0.0,
+        work: Some(("10", "125")),
+        any_of_kind: true,
         story: Story::Quiet,
     },
 ];

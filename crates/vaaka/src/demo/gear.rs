@@ -1,9 +1,8 @@
 //! An instrument of the mill: its plan in short, its noise and its story.
 
-use rust_decimal::Decimal;
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
-use vaaka_core::method::{Place, Travel, gauge};
+use vaaka_core::method::{Bound, Place, Travel, gauge};
 
 use super::registers::{decimal, fault};
 use super::standards::SETS;
@@ -82,12 +81,17 @@ pub struct Gear {
     pub bias: f64,
     /// Falling minus rising, display units.
     pub hysteresis: f64,
+    /// Where the work is, when it is less than the range.
+    pub work: Option<(&'static str, &'static str)>,
+    /// Whether its plan takes any standard of the kind.
+    pub any_of_kind: bool,
     /// Story.
     pub story: Story,
 }
 
 /// Areas along the walk.
-pub const AREAS: [&str; 4] = ["Resin kitchen", "Press hall", "Finishing", "Colour lab"];
+pub const AREAS: [&str; 5] =
+    ["Resin kitchen", "Press hall", "Finishing", "Colour lab", "Radio room"];
 
 /// A family and what only it needs.
 #[derive(Debug, Clone, Copy)]
@@ -114,8 +118,6 @@ pub enum Family {
 pub struct GaugePlan {
     /// How the reference comes to the gauge.
     pub presentation: gauge::Presentation,
-    /// Lowest value of the range.
-    pub range_low: &'static str,
     /// Form, half-width and percentage of the limit of the mean.
     pub mean_limit: (Form, &'static str, &'static str),
     /// Half-width of the limit of the hysteresis, in the unit of the display.
@@ -154,6 +156,16 @@ impl Gear {
         match self.family {
             Family::Scale { .. } => weighing::KEY,
             Family::Gauge(_) => gauge::KEY,
+        }
+    }
+
+    /// Family, for the register.
+    pub fn family_words(&self) -> &'static str {
+        match (self.family, self.unit) {
+            (Family::Scale { .. }, _) => "scale",
+            (Family::Gauge(_), "bar") => "pressure gauge",
+            (Family::Gauge(_), "°C") => "thermometer",
+            (Family::Gauge(_), _) => "length gauge",
         }
     }
 
@@ -236,21 +248,21 @@ fn scale_preparation(class: AccuracyClass) -> Vec<String> {
     lines
 }
 
-fn limit((form, half_width, percent): (Form, &str, &str)) -> Result<gauge::LimitForm, AppError> {
-    Ok(match form {
+fn limit((form, half_width, percent): (Form, &str, &str)) -> Result<gauge::Limit, AppError> {
+    Ok(gauge::Limit::both(match form {
         Form::Absolute => gauge::LimitForm::Absolute { half_width: decimal(half_width)? },
         Form::PercentOfRange => gauge::LimitForm::PercentOfRange { percent: decimal(percent)? },
         Form::LargerOf => gauge::LimitForm::LargerOf {
             half_width: decimal(half_width)?,
             percent: decimal(percent)?,
         },
-    })
+    }))
 }
 
 fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
     let lines = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
-    let bound = |text: &str| -> Result<Option<Decimal>, AppError> {
-        if text.is_empty() { Ok(None) } else { Ok(Some(decimal(text)?)) }
+    let bound = |text: &str| -> Result<Option<Bound>, AppError> {
+        if text.is_empty() { Ok(None) } else { Ok(Some(Bound::Fixed(decimal(text)?))) }
     };
     let conditions = plan
         .conditions
@@ -262,6 +274,7 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
                 lower: bound(lower)?,
                 upper: bound(upper)?,
                 advice: (*advice).to_owned(),
+                standard_temperature: false,
             })
         })
         .collect::<Result<_, AppError>>()?;
@@ -271,7 +284,6 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         .transpose()?;
     Ok(gauge::Settings::V1(gauge::SettingsV1 {
         presentation: plan.presentation,
-        range_low: decimal(plan.range_low)?,
         mean_limit: limit(plan.mean_limit)?,
         single_limit: None,
         hysteresis_limit,

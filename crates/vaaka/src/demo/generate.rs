@@ -10,6 +10,7 @@ use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
 use super::gauges::GAUGES;
+use super::mill;
 use super::noise::Noise;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
@@ -53,6 +54,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
             Noise::seeded(request.seed.wrapping_mul(1_000).wrapping_add(next(index) as u64));
         benches.push((Bench::new(&mut world, (index, gear), first, request)?, noise));
     }
+    mill::rest(&mut world, first, today, request.ends_at)?;
     let mut noise = Noise::seeded(request.seed);
     let weekend = missed_weekend(today);
     for (index, span) in spans.iter().enumerate() {

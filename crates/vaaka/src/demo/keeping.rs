@@ -4,6 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::{FromPrimitive, ToPrimitive};
 use serde_json::json;
+use uuid::Uuid;
 use vaaka_core::method::{Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept};
 use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
@@ -88,7 +89,7 @@ impl Bench {
         let mut when = at + SignedDuration::from_secs(i64::from(step.pause_seconds));
         match &step.input {
             Input::Confirm { sentences, .. } => proposal.ticked = sentences.len(),
-            Input::Tag { expected } | Input::Setting { expected, .. } => {
+            Input::Tag { expected, .. } | Input::Setting { expected, .. } => {
                 proposal.typed.clone_from(expected);
             }
             Input::Condition { lower, upper, .. } => {
@@ -98,7 +99,7 @@ impl Bench {
                 let value = (low + high) / 2.0 + (high - low) / 9.0 * noise.normal();
                 proposal.typed = format!("{:.1}", value.clamp(low, high));
             }
-            Input::WaitStart { .. } => {}
+            Input::WaitStart { .. } | Input::Review => {}
             Input::WaitOver { start, .. } => {
                 if let Some((ready, _)) = run.wait(start) {
                     when = ready + SignedDuration::from_secs(noise.whole(4, 80));
@@ -137,7 +138,9 @@ impl Bench {
         let mut run = RunState::default();
         for step in &self.spec(purpose).1 {
             for repeat in 1..=step.repeats {
-                at += SignedDuration::from_secs(noise.whole(9, 34));
+                // Looking things over takes its time and reads nothing.
+                let looks = matches!(step.input, Input::Review);
+                at += SignedDuration::from_secs(if looks { 14 } else { noise.whole(9, 34) });
                 let (proposal, when) =
                     self.answer(step, &run, at, disturbance, visit.who, noise)?;
                 at = when;
@@ -171,6 +174,11 @@ impl Bench {
             closed_at: Some(At(closed)),
             void_reason: None,
             idempotency_key: noise.key(),
+            held_by: visit.who,
+            late_reason: None,
+            measured_by: None,
+            voided_by: None,
+            voided_at: None,
         }
     }
 
@@ -213,6 +221,8 @@ impl Bench {
             self.check_row(id, Visit { at: begun, ..visit }, Purpose::AsFound, closed, noise);
         "void".clone_into(&mut check.state);
         check.void_reason = Some(reason.to_owned());
+        check.voided_by = Some(visit.who);
+        check.voided_at = Some(At(closed));
         world.checks.push(check);
         Ok(())
     }
@@ -250,7 +260,10 @@ fn keep(
         person_id: who,
         measured_at: At(at),
         received_at: At(at),
-        idempotency_key: noise.key(),
+        idempotency_key: match step.input {
+            Input::Review => Uuid::from_u128(u128::from(id.0.unsigned_abs())),
+            _ => noise.key(),
+        },
         replaces_id: None,
         reason: None,
         ready_at: columns.ready_at,

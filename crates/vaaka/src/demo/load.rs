@@ -24,6 +24,9 @@ pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<()
             bulk::insert(connection, world.lots).await?;
             bulk::insert(connection, world.certificates).await?;
             bulk::insert(connection, world.certified_values).await?;
+            bulk::insert(connection, world.standard_states).await?;
+            bulk::insert(connection, world.standard_uses).await?;
+            bulk::insert(connection, world.trainings).await?;
             bulk::insert(connection, world.plans).await?;
             bulk::insert(connection, world.plan_versions).await?;
             bulk::insert(connection, world.plan_points).await?;

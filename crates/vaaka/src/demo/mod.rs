@@ -11,6 +11,7 @@ mod gear;
 mod generate;
 mod keeping;
 mod load;
+mod mill;
 mod noise;
 mod registers;
 mod scales;

@@ -4,6 +4,7 @@ use jiff::ToSpan;
 use jiff::civil::{Date, time};
 use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
+use vaaka_core::method::Rung;
 use vaaka_core::round::{ShiftPattern, ShiftSpan, ShiftStart};
 use vaaka_store::ids::*;
 use vaaka_store::plans::PlanView;
@@ -44,6 +45,7 @@ pub fn people(world: &mut World, first: Date) -> Result<(), AppError> {
             password_hash: vaaka_web::hash_password(one.password).map_err(fault)?,
             active: true,
             created_at: At(created),
+            version: 1,
         });
     }
     Ok(())
@@ -94,13 +96,15 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
             tag: set.tag.to_owned(),
             name: set.name.to_owned(),
             kind: set.kind.to_owned(),
+            location: set.location.to_owned(),
+            state: "in_use".to_owned(),
+            state_reason: String::new(),
+            version: 1,
         });
         world.lots.push(Lot {
             id: LotId(id),
             standard_id: StandardId(id),
-            lot: set.lot.to_owned(),
-            in_use_from: At(begin_at),
-            in_use_until: None,
+            ..lot(LotId(id), StandardId(id), set.lot, begin_at)
         });
         world.certificates.push(Certificate {
             id: CertificateId(id),
@@ -115,6 +119,8 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
             valid_until: Day(begin
                 .saturating_add(2.years())
                 .saturating_sub((i64::try_from(index).unwrap_or(0) * 45).days())),
+            change: "first".to_owned(),
+            replaces_id: None,
         });
         for (tag, nominal, value, uncertainty) in set.pieces {
             world.certified_values.push(CertifiedValue {
@@ -125,10 +131,32 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
                 expanded_uncertainty: decimal(uncertainty)?,
                 coverage_factor: Decimal::TWO,
                 unit: set.unit.to_owned(),
+                temperature: None,
+                non_uniformity: None,
             });
         }
     }
     Ok(())
+}
+
+/// A plain lot: nothing about it expires or wears off.
+pub fn lot(id: LotId, standard_id: StandardId, name: &str, from: jiff::Timestamp) -> Lot {
+    Lot {
+        id,
+        standard_id,
+        lot: name.to_owned(),
+        in_use_from: Some(At(from)),
+        in_use_until: None,
+        expires_on: None,
+        opened_at: None,
+        open_hours: None,
+        use_kind: None,
+        use_limit: None,
+        face_width: None,
+        face_height: None,
+        face_spacing: None,
+        face_edge: None,
+    }
 }
 
 /// Registers an instrument with its plan, and returns the plan as the store would.
@@ -156,6 +184,12 @@ pub fn register(
         sealed: gear.tag == "P-06",
         critical: matches!(gear.tag, "R-02" | "R-09" | "P-11"),
         restricted_to: None,
+        family: gear.family_words().to_owned(),
+        work_low: gear.work.map(|(low, _)| decimal(low)).transpose()?,
+        work_high: gear.work.map(|(_, high)| decimal(high)).transpose()?,
+        calibration_file: String::new(),
+        configuration_names: vec![],
+        configuration_values: vec![],
     };
     let approved = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     let plan = Plan {
@@ -170,13 +204,26 @@ pub fn register(
         plan_id: PlanId(id),
         version: 1,
         state: "approved".to_owned(),
-        standard_id: StandardId(next(gear.set)),
+        standard_id: (!gear.any_of_kind).then(|| StandardId(next(gear.set))),
         settings: gear.settings()?,
         minutes: gear.minutes,
         due_rule: "each_shift".to_owned(),
         created_by: person(LEAD),
         approved_by: Some(person(SECOND_LEAD)),
         approved_at: Some(At(approved)),
+        standard_kind: gear.any_of_kind.then(|| SETS[gear.set].kind.to_owned()),
+        unit: instrument.unit.clone(),
+        resolution: instrument.resolution,
+        range_low: instrument.range_low,
+        maximum: instrument.maximum,
+        configuration_names: vec![],
+        configuration_values: vec![],
+        fixture: String::new(),
+        decision_rule: "simple_acceptance".to_owned(),
+        adjustment_policy: "only_when_out".to_owned(),
+        reaction: Rung::ALL.iter().map(|rung| rung.word().to_owned()).collect(),
+        change_note: "first version".to_owned(),
+        saves: 1,
     };
     for (index, (nominal, travel, place, repeats, charted, pieces)) in gear.loads.iter().enumerate()
     {
@@ -189,12 +236,17 @@ pub fn register(
             repeats: *repeats,
             charted: *charted,
             pieces: pieces.iter().map(|piece| (*piece).to_owned()).collect(),
+            standard_id: None,
         });
     }
     world.set_ups.push(SetUp {
         id: SetUpId(id),
         instrument_id: InstrumentId(id),
         name: "as installed".into(),
+        probe: String::new(),
+        scale: String::new(),
+        material: String::new(),
+        in_use: true,
     });
     world.instruments.push(instrument.clone());
     world.plans.push(plan.clone());
@@ -204,6 +256,6 @@ pub fn register(
         plan,
         instrument,
         area: world.areas[gear.area].clone(),
-        standard: world.standards[gear.set].clone(),
+        standard: (!gear.any_of_kind).then(|| world.standards[gear.set].clone()),
     })
 }

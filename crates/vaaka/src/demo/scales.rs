@@ -38,6 +38,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.0011,
         bias: 0.0012,
         hysteresis: 0.0008,
+        work: None,
+        any_of_kind: false,
         story: Story::Drift { onset: 25.0, per_week: 0.0002 },
     },
     Gear {
@@ -67,6 +69,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.018,
         bias: -0.02,
         hysteresis: 0.01,
+        work: None,
+        any_of_kind: false,
         story: Story::OverAdjusted { from: 150.0, until: 62.0 },
     },
     Gear {
@@ -94,6 +98,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.6,
         bias: 0.4,
         hysteresis: 0.0,
+        work: None,
+        any_of_kind: false,
         story: Story::Quiet,
     },
     Gear {
@@ -122,6 +128,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.0010,
         bias: -0.0009,
         hysteresis: 0.0,
+        work: None,
+        any_of_kind: false,
         story: Story::Quiet,
     },
     Gear {
@@ -151,6 +159,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.006,
         bias: 0.006,
         hysteresis: 0.006,
+        work: None,
+        any_of_kind: false,
         story: Story::Knocked { knock: 23.2, step: 0.052, levelled: 20.9 },
     },
     Gear {
@@ -179,6 +189,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.008,
         bias: -0.012,
         hysteresis: 0.0,
+        work: None,
+        any_of_kind: false,
         story: Story::Failed { at: 37.4, error: 0.27 },
     },
     Gear {
@@ -208,6 +220,8 @@ pub const SCALES: [Gear; 7] = [
         within: 0.00010,
         bias: 0.00012,
         hysteresis: 0.00003,
+        work: None,
+        any_of_kind: false,
         story: Story::Quiet,
     },
 ];

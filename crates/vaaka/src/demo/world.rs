@@ -30,6 +30,12 @@ pub struct World {
     pub certificates: Vec<Certificate>,
     /// Certified values.
     pub certified_values: Vec<CertifiedValue>,
+    /// Changes of state of standards.
+    pub standard_states: Vec<StandardStateRow>,
+    /// Uses of lots.
+    pub standard_uses: Vec<StandardUse>,
+    /// Trainings.
+    pub trainings: Vec<Training>,
     /// Plans.
     pub plans: Vec<Plan>,
     /// Plan versions.
@@ -71,8 +77,8 @@ pub struct Colleague {
     pub password: &'static str,
 }
 
-/// The people; the first four are technicians, then two leads and an auditor.
-pub const COLLEAGUES: [Colleague; 7] = [
+/// The people; the first four are technicians, then two leads, an auditor and an administrator.
+pub const COLLEAGUES: [Colleague; 8] = [
     Colleague {
         sign_in: "aino",
         name: "Aino Verkala",
@@ -105,6 +111,12 @@ pub const COLLEAGUES: [Colleague; 7] = [
         password: "hiljainen-vuo-5",
     },
     Colleague { sign_in: "veera", name: "Veera Sandila", role: "viewer", password: "avoin-ovi-8" },
+    Colleague {
+        sign_in: "onni",
+        name: "Onni Laaksamo",
+        role: "administrator",
+        password: "uusi-portti-6",
+    },
 ];
 
 /// Index of the first lead.
@@ -115,7 +127,7 @@ pub const SECOND_LEAD: usize = 5;
 /// Sign-in name, password and role of those whom a newcomer may try.
 #[must_use]
 pub fn sign_ins() -> Vec<(String, String, String)> {
-    [0, LEAD, 6]
+    [0, LEAD, SECOND_LEAD, 6, 7]
         .into_iter()
         .map(|index| {
             let one = COLLEAGUES[index];

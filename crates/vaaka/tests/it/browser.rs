@@ -39,6 +39,18 @@ async fn from_the_round_to_the_chart_by_keyboard_alone() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_network_goes_and_nothing_is_lost() {
+    let server = Server::demo().await;
+    script("offline.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_is_built_previewed_approved_and_run() {
+    let server = Server::demo().await;
+    script("plan.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn no_page_violates_the_accessibility_rules_in_light_or_dark() {
     let server = Server::demo().await;
     let said = script("axe.mjs", &server.base, &[]).await;

@@ -6,6 +6,16 @@ use reqwest::redirect::Policy;
 use reqwest::{Client, StatusCode};
 use scraper::{Html, Selector};
 
+/// A browser shows nothing of a template; this parser would.
+fn without_templates(text: &str) -> String {
+    let mut parts = text.split("<template");
+    let mut shown = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        shown.push_str(part.split_once("</template>").map_or("", |(_, rest)| rest));
+    }
+    shown
+}
+
 /// A page that came back.
 pub struct Page {
     pub status: StatusCode,
@@ -16,7 +26,7 @@ pub struct Page {
 
 impl Page {
     fn document(&self) -> Html {
-        Html::parse_document(&self.text)
+        Html::parse_document(&without_templates(&self.text))
     }
 
     /// Words of the first element that a selector finds; panics with the page when there is none.
@@ -55,6 +65,38 @@ impl Page {
                 let value = field.value().attr("value").unwrap_or_default();
                 Some((field.value().attr("name")?.to_owned(), value.to_owned()))
             })
+            .collect()
+    }
+
+    /// All fields of a form as a browser would send them: also lists, lines and ticked boxes.
+    pub fn whole_form(&self, selector: &str) -> HashMap<String, String> {
+        let document = self.document();
+        let mut fields = self.form(selector);
+        let of = |what: &str| Selector::parse(&format!("{selector} {what}")).unwrap();
+        let name = |field: &scraper::ElementRef<'_>| field.value().attr("name").map(str::to_owned);
+        for field in document.select(&of("input[type=checkbox][checked]")) {
+            fields.extend(name(&field).map(|name| (name, "on".to_owned())));
+        }
+        for field in document.select(&of("textarea")) {
+            fields.extend(name(&field).map(|name| (name, field.text().collect::<String>())));
+        }
+        let (chosen, any) =
+            (Selector::parse("option[selected]").unwrap(), Selector::parse("option").unwrap());
+        for field in document.select(&of("select")) {
+            let option = field.select(&chosen).next().or_else(|| field.select(&any).next());
+            let value = option.and_then(|option| option.value().attr("value")).unwrap_or_default();
+            fields.extend(name(&field).map(|name| (name, value.to_owned())));
+        }
+        fields
+    }
+
+    /// Names of the boxes of a form, ticked or not.
+    pub fn tick_names(&self, selector: &str) -> Vec<String> {
+        let document = self.document();
+        let boxes = Selector::parse(&format!("{selector} input[type=checkbox]")).unwrap();
+        document
+            .select(&boxes)
+            .filter_map(|field| field.value().attr("name").map(str::to_owned))
             .collect()
     }
 
@@ -116,6 +158,44 @@ impl Bench {
         Self::page(request.send().await.unwrap()).await
     }
 
+    /// Sends an entry as the page's own script does: a short answer comes back.
+    pub async fn post_short(&self, path: &str, fields: &HashMap<String, String>) -> Page {
+        let request = self.client.post(format!("{}{path}", self.base)).form(fields);
+        Self::page(request.header("accept", "application/json").send().await.unwrap()).await
+    }
+
+    /// Sends a file as a form does.
+    pub async fn send_file(&self, path: &str, token: &str, name: &str, bytes: &[u8]) -> Page {
+        let mut body = Vec::new();
+        for (field, value) in [("form_token", token), ("back", "/"), ("caption", "as it stands")] {
+            let part = format!(
+                "--edge\r\ncontent-disposition: form-data; name=\"{field}\"\r\n\r\n{value}\r\n"
+            );
+            body.extend_from_slice(part.as_bytes());
+        }
+        let head = format!(
+            "--edge\r\ncontent-disposition: form-data; name=\"file\"; filename=\"{name}\"\r\ncontent-type: image/png\r\n\r\n"
+        );
+        body.extend_from_slice(head.as_bytes());
+        body.extend_from_slice(bytes);
+        body.extend_from_slice(b"\r\n--edge--\r\n");
+        let request = self
+            .client
+            .post(format!("{}{path}", self.base))
+            .header("content-type", "multipart/form-data; boundary=edge")
+            .body(body);
+        Self::page(request.send().await.unwrap()).await
+    }
+
+    /// Sends a form of the registers: what the page holds, with some fields changed.
+    pub async fn submit(&self, page: &Page, path: &str, typed: &[(&str, &str)]) -> Page {
+        let mut fields = page.whole_form("form.sheet-form");
+        for (name, value) in typed {
+            fields.insert((*name).to_owned(), (*value).to_owned());
+        }
+        self.post(path, &fields).await
+    }
+
     pub async fn post_from(&self, path: &str, origin: &str, fields: &HashMap<&str, &str>) -> Page {
         let request = self.client.post(format!("{}{path}", self.base)).header("origin", origin);
         Self::page(request.form(fields).send().await.unwrap()).await
@@ -141,7 +221,7 @@ impl Bench {
     /// Comes to a check that somebody has begun, by the link of its row.
     pub async fn start_again(&self, tag: &str) -> String {
         let round = self.get("/").await;
-        let document = Html::parse_document(&round.text);
+        let document = round.document();
         let row = Selector::parse("table.round tbody tr").unwrap();
         let link = Selector::parse("td.do a").unwrap();
         document
@@ -167,16 +247,62 @@ impl Bench {
         self.post(&format!("{path}/entries"), &fields).await
     }
 
-    /// Ticks every box of the step that is shown, or types the tag that it wants.
+    /// Ticks every box of the step that is shown, agrees to what was kept, or types the tag that it wants.
     pub async fn confirm(&self, path: &str) -> Page {
         let page = self.get(path).await;
         let boxes = page.boxes();
+        if page.find("form.entry.review").is_some() {
+            return self.send_form(path, &page, &[]).await;
+        }
+        if page.find("form.entry.setting").is_some() {
+            // What it must be is said when it is not.
+            let refused = self.send_form(path, &page, &[("typed", "?")]).await;
+            let words = refused.words("#typed-error");
+            let wanted = words.split("must be ").nth(1).and_then(|rest| rest.split(", and").next());
+            let page = self.get(path).await;
+            return self.send_form(path, &page, &[("typed", wanted.unwrap())]).await;
+        }
         if boxes.is_empty() {
             let tag = page.words("aside .strong");
             return self.send_form(path, &page, &[("typed", &tag)]).await;
         }
         let ticks: Vec<(&str, &str)> = boxes.iter().map(|name| (name.as_str(), "on")).collect();
         self.send_form(path, &page, &ticks).await
+    }
+
+    /// Takes a check over from whoever has it in hand.
+    pub async fn take_over(&self, path: &str) -> Page {
+        let page = self.get(path).await;
+        let action = format!("{path}/take-over");
+        let fields = page.form(&format!("form[action='{action}']"));
+        self.post(&action, &fields).await
+    }
+
+    /// Confirms what is left of a check, and comes to its verdict.
+    pub async fn finish(&self, path: &str) -> Page {
+        for _ in 0..5 {
+            let answer = self.confirm(path).await;
+            if answer.location.as_deref().is_some_and(|next| next.ends_with("/verdict")) {
+                return self.follow(answer).await;
+            }
+        }
+        panic!("the check does not end");
+    }
+
+    /// Runs a check with readings that are just what they should be.
+    pub async fn run_exactly(&self, tag: &str) -> Page {
+        let path = self.start(tag).await;
+        for _ in 0..40 {
+            let page = self.get(&path).await;
+            if page.status == StatusCode::SEE_OTHER {
+                return self.follow(page).await;
+            }
+            match page.attribute("form.entry", "data-expected") {
+                Some(expected) => self.send_form(&path, &page, &[("typed", &expected)]).await,
+                None => self.confirm(&path).await,
+            };
+        }
+        panic!("the check does not end");
     }
 
     /// Runs a check to its verdict: confirmations as they come, then the readings in order.
@@ -202,7 +328,7 @@ impl Bench {
 
 /// The plan version behind the button of an instrument's row.
 pub fn plan_version(round: &Page, tag: &str) -> String {
-    let document = Html::parse_document(&round.text);
+    let document = round.document();
     let row = Selector::parse("table.round tbody tr").unwrap();
     let field = Selector::parse("td.do input[name=plan_version]").unwrap();
     document

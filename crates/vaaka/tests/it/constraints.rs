@@ -37,6 +37,31 @@ async fn the_schema_refuses_what_no_page_may_ask() {
     let reading = |from: &str, to: &str| READING.replacen(from, to, 1);
     let second_reading =
         reading("SELECT check_id, step_key, repeat, kind", "SELECT check_id, step_key, 99, kind");
+    let version = |columns: &str, values: &str| {
+        let kept = [
+            "version",
+            "state",
+            "approved_by",
+            "minutes",
+            "standard_id",
+            "due_rule",
+            "decision_rule",
+            "plan_id",
+            "settings",
+            "created_by",
+            "approved_at",
+            "unit",
+            "resolution",
+            "range_low",
+            "maximum",
+        ];
+        let changed: Vec<&str> = columns.split(", ").collect();
+        let kept: Vec<&str> = kept.into_iter().filter(|one| !changed.contains(one)).collect();
+        let kept = kept.join(", ");
+        format!(
+            "INSERT INTO plan_versions ({columns}, {kept}) SELECT {values}, {kept} FROM plan_versions WHERE id = 1"
+        )
+    };
     let cases: Vec<(String, &str)> = vec![
         (format!("{INSTRUMENT} VALUES ('R-02', 'x', 1, 'kg', 1, 1, '', 'in_service', 1)"), "instruments_tag_key"),
         (format!("{INSTRUMENT} VALUES ('', 'x', 1, 'kg', 1, 1, '', 'in_service', 1)"), "instruments_tag_check"),
@@ -44,10 +69,38 @@ async fn the_schema_refuses_what_no_page_may_ask() {
         (format!("{INSTRUMENT} VALUES ('X-1', 'x', 1, 'kg', 1, 1, '', 'asleep', 1)"), "state"),
         (format!("{INSTRUMENT} VALUES ('X-1', 'x', 999, 'kg', 1, 1, '', 'in_service', 1)"), "instruments_area_id_fkey"),
         // Two plan versions in force at once; one approved by its own author; one without approval.
-        ("UPDATE plan_versions SET state = 'approved', plan_id = 1, version = 9 WHERE id = 2".into(), "plan_versions_one_approved"),
-        ("UPDATE plan_versions SET approved_by = created_by WHERE id = 1".into(), "check"),
-        ("UPDATE plan_versions SET approved_by = NULL WHERE id = 1".into(), "check"),
-        ("UPDATE plan_versions SET minutes = 0 WHERE id = 1".into(), "plan_versions_minutes_check"),
+        (version("version", "9"), "plan_versions_one_approved"),
+        (version("version, state, approved_by", "9, 'superseded', created_by"), "plan_versions_check"),
+        (version("version, state, approved_by", "9, 'superseded', NULL"), "plan_versions"),
+        (version("version, state, minutes", "9, 'superseded', 0"), "plan_versions_minutes_check"),
+        (version("version, state, standard_id", "9, 'superseded', NULL"), "plan_versions_one_standard"),
+        (version("version, state, due_rule", "9, 'superseded', 'now and then'"), "plan_versions_due_rule_check"),
+        (version("version, state, decision_rule", "9, 'superseded', 'by feel'"), "plan_versions_decision_rule_check"),
+        // What was approved is kept as it was approved, its points too; only its state moves on.
+        ("UPDATE plan_versions SET minutes = 61 WHERE id = 1".into(), "kept as it was approved"),
+        ("UPDATE plan_versions SET settings = '{}' WHERE id = 1".into(), "kept as it was approved"),
+        ("DELETE FROM plan_points WHERE plan_version_id = 1".into(), "kept as they were approved"),
+        ("UPDATE plan_points SET nominal = 6 WHERE plan_version_id = 1".into(), "kept as they were approved"),
+        // Standards, files, trainings, hands.
+        ("INSERT INTO certified_values (certificate_id, piece, nominal, certified_value, expanded_uncertainty, coverage_factor, unit)
+          VALUES (4, '5', 5, 5, 1, 2, 'kg')".into(), "certified_values_one"),
+        ("UPDATE standards SET state = 'on_hold' WHERE id = 1".into(), "standards_state_reason"),
+        ("UPDATE standard_lots SET use_kind = 'matings' WHERE id = 1".into(), "standard_lots_uses"),
+        ("UPDATE standard_lots SET face_width = 5 WHERE id = 1".into(), "standard_lots_face"),
+        ("INSERT INTO standard_uses (lot_id, count, person_id, at) VALUES (1, 1, 1, now())".into(), "standard_uses"),
+        ("DELETE FROM standard_uses".into(), "kept as they were written"),
+        ("INSERT INTO certificate_acceptances VALUES (1, 'fine', 5, now())".into(), "certificate_acceptances_reason"),
+        ("INSERT INTO files (name, media_type, bytes, sha256, person_id, at)
+          VALUES ('a', 'image/png', 'x', sha256('x'), 1, now())".into(), "files_check"),
+        ("INSERT INTO files (check_id, name, media_type, bytes, sha256, person_id, at)
+          VALUES (1, 'a', 'text/html', 'x', sha256('x'), 1, now())".into(), "files_media_type_check"),
+        ("INSERT INTO trainings (person_id, method_key, trained_on, valid_until, recorded_by, at)
+          VALUES (1, 'gauge', now(), now(), 1, now())".into(), "trainings_check"),
+        ("INSERT INTO check_hands (check_id, from_person_id, to_person_id, at) VALUES (1, 1, 1, now())".into(), "check_hands_check"),
+        ("UPDATE instruments SET work_low = 5 WHERE id = 1".into(), "instruments_work_both"),
+        ("UPDATE instruments SET configuration_names = '{a}' WHERE id = 1".into(), "instruments_configuration"),
+        ("UPDATE checks SET late_reason = 'x' WHERE id = 1".into(), "checks_late"),
+        ("UPDATE chart_points SET withdrawn = true WHERE ordinal = 3".into(), "chart_points_withdrawn"),
         ("INSERT INTO plan_points (plan_version_id, sequence, nominal, travel, place, repeats, charted, pieces)
           VALUES (1, 77, 5, 'sideways', 'middle', 1, true, '{}')".into(), "travel"),
         ("INSERT INTO plan_points (plan_version_id, sequence, nominal, travel, place, repeats, charted, pieces)

@@ -17,3 +17,7 @@ mod web_bad_input;
 mod web_check;
 mod web_gauge;
 mod web_instruments;
+mod web_people;
+mod web_plans;
+mod web_run;
+mod web_standards;

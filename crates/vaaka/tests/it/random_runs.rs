@@ -26,6 +26,8 @@ struct Walk {
     model: Model,
     /// Forms that were sent already, to be sent again at any time.
     sent: Vec<HashMap<String, String>>,
+    /// Who has the check in hand.
+    holder: usize,
     /// Seconds until the wait is over, by the model's own count.
     wait_left: i64,
 }
@@ -45,8 +47,38 @@ fn place(form: &HashMap<String, String>) -> (String, i32) {
 }
 
 impl Walk {
-    fn bench(&mut self) -> Bench {
-        self.benches[self.rng.random_range(0..2)].clone()
+    /// Somebody at a bench; who has not the check in hand takes it over first, and before that
+    /// gets nothing kept.
+    async fn bench(&mut self) -> Bench {
+        let who = self.rng.random_range(0..2_usize);
+        if who != self.holder {
+            let page = self.benches[who].get(&self.path).await;
+            if page.status == StatusCode::OK {
+                assert!(page.words("h1").ends_with("has this check in hand"), "{}", page.text);
+                assert!(page.find("form.entry").is_none());
+                let fields = HashMap::from([
+                    ("form_token", self.tokens[who].clone()),
+                    ("from", (self.holder + 1).to_string()),
+                ]);
+                let path = format!("{}/take-over", self.path);
+                let taken = self.benches[who].post(&path, &fields).await;
+                assert_eq!(taken.status, StatusCode::SEE_OTHER, "{}", taken.text);
+                self.holder = who;
+            }
+        }
+        self.benches[who].clone()
+    }
+
+    /// The other one tries without taking it over: nothing is kept, and what was typed is said.
+    async fn do_behind(&mut self, form: &HashMap<String, String>) {
+        let other = 1 - self.holder;
+        let mut form = form.clone();
+        form.insert("form_token".into(), self.tokens[other].clone());
+        form.insert("key".into(), uuid::Uuid::new_v4().to_string());
+        form.insert("typed".into(), "20.001".into());
+        let answer = self.benches[other].post(&format!("{}/entries", self.path), &form).await;
+        assert_eq!(answer.status, StatusCode::UNPROCESSABLE_ENTITY, "{}", answer.text);
+        assert!(answer.words("p.notice").contains("20.001"), "{}", answer.text);
     }
 
     /// Something that the step takes, by its key: points and loads carry their value in it.
@@ -77,7 +109,7 @@ impl Walk {
     }
 
     async fn shown(&mut self) -> Option<(Page, HashMap<String, String>)> {
-        let page = self.bench().get(&self.path.clone()).await;
+        let page = self.bench().await.get(&self.path.clone()).await;
         if page.status == StatusCode::SEE_OTHER {
             return None;
         }
@@ -87,7 +119,7 @@ impl Walk {
 
     async fn post(&mut self, form: &HashMap<String, String>) -> Page {
         let path = format!("{}/entries", self.path);
-        let who = self.rng.random_range(0..2);
+        let who = self.holder;
         let mut form = form.clone();
         form.insert("form_token".into(), self.tokens[who].clone());
         self.benches[who].post(&path, &form).await
@@ -121,7 +153,9 @@ impl Walk {
     /// Sends what is wrong: it is refused in words and nothing moves.
     async fn do_wrong(&mut self, form: &HashMap<String, String>) {
         let (step, _) = place(form);
-        let waits = step == "wait-1" || (step.ends_with("-over") && self.wait_left <= 0);
+        let waits = step == "wait-1"
+            || step == "review"
+            || (step.ends_with("-over") && self.wait_left <= 0);
         if waits {
             return;
         }
@@ -154,7 +188,7 @@ impl Walk {
             return;
         };
         let path = link.clone();
-        let shown = self.bench().get(&path).await;
+        let shown = self.bench().await.get(&path).await;
         let mut form = shown.form("form.entry");
         if !form.contains_key("replaces") {
             return;
@@ -168,6 +202,7 @@ impl Walk {
         let answer = self.post(&form).await;
         assert_eq!(answer.status, StatusCode::SEE_OTHER, "{step} {typed}: {}", answer.text);
         self.model.insert((step.clone(), repeat), typed);
+        self.model.retain(|(key, _), _| key != "review");
         if step == "zero" {
             self.model.retain(|(key, _), _| !key.starts_with("load-") && key != "zero-return");
         }
@@ -208,6 +243,7 @@ async fn walk(seed: u64, tag: &str) {
         model: Model::new(),
         sent: Vec::new(),
         wait_left: 0,
+        holder: 0,
     };
     let gauge = ("gauge".to_owned(), 0);
     if tag.starts_with("R-21") {
@@ -217,7 +253,8 @@ async fn walk(seed: u64, tag: &str) {
         let Some((page, form)) = walk.shown().await else { break };
         match walk.rng.random_range(0..10) {
             0..=4 => walk.do_right(&page, form).await,
-            5 | 6 => walk.do_wrong(&form).await,
+            5 => walk.do_wrong(&form).await,
+            6 => walk.do_behind(&form).await,
             7 => walk.correct(&page).await,
             8 => {
                 // An old form comes back from a sleeping tablet.

@@ -25,11 +25,12 @@ async fn open_check(connection: &mut Connection) -> CheckId {
         &NewCheck {
             plan: &view,
             shift: shift.id,
-            certificate: CertificateId(view.standard.id.0),
+            certificates: vec![CertificateId(view.standard.as_ref().unwrap().id.0)],
             purpose: Purpose::AsFound,
             person: PersonId(1),
             now: now(),
             key: Uuid::new_v4(),
+            late: None,
         },
     )
     .await
@@ -53,6 +54,7 @@ fn entry<'a>(check: CheckId, step: &'a StepKey, value: &'a EntryValue, key: Uuid
         received_at: now(),
         key,
         replaces: None,
+        source: "keyed",
     }
 }
 

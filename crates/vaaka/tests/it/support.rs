@@ -17,6 +17,9 @@ pub const NOW: &str = "2026-11-24T20:34:00Z";
 /// Days of history in the demo template; enough for a frozen baseline and the drift.
 pub const DAYS: u16 = 45;
 
+/// Code of the first administrator in tests.
+pub const FIRST_CODE: &str = "4f1c-77aa-0b3d-912e";
+
 pub fn now() -> Timestamp {
     NOW.parse().unwrap()
 }
@@ -140,7 +143,11 @@ impl Server {
 
     pub async fn with_clock(database: String, clock: Arc<dyn Clock>) -> Self {
         let store = Store::new(&app_url(&database), 8).unwrap();
-        let settings = Settings { demo_sign_ins: demo::sign_ins(), ..Settings::default() };
+        let settings = Settings {
+            demo_sign_ins: demo::sign_ins(),
+            first_code: FIRST_CODE.into(),
+            ..Settings::default()
+        };
         let state = AppState::new(store, clock, settings);
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let base = format!("http://{}", listener.local_addr().unwrap());

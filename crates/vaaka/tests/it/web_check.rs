@@ -120,7 +120,7 @@ async fn a_scale_with_small_added_weights_is_read_between_its_steps() {
         bench.send_form(&path, &page, &[("typed", typed), ("added", added)]).await;
     }
     bench.send(&path, "0.0").await;
-    let verdict = bench.follow(bench.confirm(&path).await).await;
+    let verdict = bench.finish(&path).await;
     // P = 40.0 + 0.05 − 0.07 = 39.98 kg against 39.9999 kg: −19.9 g.
     let row = verdict
         .all("table.results tbody tr")
@@ -240,7 +240,7 @@ async fn change_plan(server: &Server) -> PlanVersionId {
         })
         .collect();
     diesel::insert_into(plan_points::table).values(moved).execute(&mut owner).await.unwrap();
-    plans::approve(&mut owner, PlanVersionId(100), PersonId(6), now()).await.unwrap();
+    plans::approve(&mut owner, (PlanVersionId(100), 1), PersonId(6), now()).await.unwrap();
     PlanVersionId(100)
 }
 
@@ -266,7 +266,7 @@ async fn a_plan_changed_in_mid_check_holds_from_the_next_one_on_and_changes_the_
     for typed in ["5.003", "10.007", "20.012", "20.012", "20.012", "10.008", "10.007", "0.000"] {
         bench.send(&path, typed).await;
     }
-    let verdict = bench.follow(bench.confirm(&path).await).await;
+    let verdict = bench.finish(&path).await;
     assert!(verdict.words("aside").contains("judged by version 1"), "{}", verdict.words("aside"));
     // A start form of the old version is refused in words; the author could not approve alone.
     let mut fields = round.form("td.do form");

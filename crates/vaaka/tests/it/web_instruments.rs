@@ -27,12 +27,12 @@ async fn the_register_is_found_by_tag_name_area_and_serial() {
     let server = Server::demo().await;
     let bench = Bench::aino(&server.base).await;
     let all = bench.get("/instruments").await;
-    assert_eq!(all.words("h1"), "11 instruments, none on hold");
+    assert_eq!(all.words("h1"), "40 instruments, none on hold");
     for (wanted, count) in [
         ("r-02", 1),
         ("scale", 6),
-        ("finishing", 3),
-        ("VM-25", 1),
+        ("finishing", 10),
+        ("VM-25", 3),
         ("%5C%27%22%3Ci%3E", 0),
         ("nothing", 0),
     ] {
@@ -47,7 +47,7 @@ async fn the_register_is_found_by_tag_name_area_and_serial() {
     assert_eq!(one.words("h1"), "Tank scale R-02: Drifting up");
     assert!(one.words("dl.fact-list").contains("0 to 60 kg"));
     // A roll scale covers its range but reads in coarser steps; the mixing scale covers a part.
-    let instead = one.words(".plain-ul");
+    let instead = one.words("aside");
     assert!(instead.contains("Mixing scale R-09") && !instead.contains("Roll scale"), "{instead}");
     assert_eq!(bench.get("/instruments/X-99").await.status, StatusCode::NOT_FOUND);
 }
@@ -129,10 +129,10 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
     let server = Server::demo().await;
     let bench = Bench::aino(&server.base).await;
     let all = bench.get("/standards").await;
-    assert_eq!(all.words("h1"), "8 standards, all in date");
+    assert_eq!(all.words("h1"), "21 standards, 4 cannot be used now");
     let one = bench.get("/standards/M1-B").await;
     assert!(one.words(".plain-list").contains("10.00011 kg 0.00015 kg (k = 2)"), "{}", one.text);
-    assert!(one.words(".plain-ul").contains("Tank scale R-02"));
+    assert!(one.words("aside").contains("Tank scale R-02"));
     assert_eq!(bench.get("/standards/none").await.status, StatusCode::NOT_FOUND);
 
     let mut owner = server.owner().await;
@@ -141,14 +141,14 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
         .await
         .unwrap();
     let all = bench.get("/standards").await;
-    assert_eq!(all.words("h1"), "8 standards, 1 cannot be used");
-    assert!(all.words("table").contains("M1-B: certificate V-2231 ended on 2026-11-23"));
+    assert_eq!(all.words("h1"), "21 standards, 5 cannot be used now");
+    assert!(all.words("table").contains("certificate V-2231 ended on 2026-11-23"));
     let round = bench.get("/").await;
     let mut fields = round.form("td.do form");
     fields.insert("plan_version".into(), crate::client::plan_version(&round, "R-02"));
     let refused = bench.post("/checks", &fields).await;
     assert_eq!(refused.status, StatusCode::CONFLICT);
-    assert!(refused.text.contains("cannot be used before it is calibrated again"));
+    assert!(refused.text.contains("M1-D (Resin kitchen, blue cabinet) would do: ask a lead"));
 }
 
 fn readings(twenty: &str) -> [&str; 9] {

@@ -1,9 +1,10 @@
 //! Characteristics of a gauge check.
 
 use rust_decimal::Decimal;
+use rust_decimal::prelude::FromPrimitive;
 
-use super::way::{mean_limit, point_key, value_words};
-use super::{LimitForm, SettingsV1};
+use super::way::{condition_key, point_key, value_words};
+use super::{Limit, SettingsV1};
 use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
 use crate::method::{MethodError, PlanPoint, PlanSpec, RunState, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
@@ -14,6 +15,8 @@ struct Bench<'a> {
     plan: &'a PlanSpec,
     settings: &'a SettingsV1,
     unit: Unit,
+    /// Temperature of the standard, where it was read.
+    temperature: Option<Decimal>,
 }
 
 struct Point<'a> {
@@ -29,7 +32,13 @@ pub fn evaluate(
     settings: &SettingsV1,
     run: &RunState,
 ) -> Result<Vec<Characteristic>, MethodError> {
-    let bench = Bench { plan, settings, unit: plan.unit.error_unit(plan.resolution) };
+    let temperature = settings
+        .conditions
+        .iter()
+        .position(|condition| condition.standard_temperature)
+        .and_then(|index| run.condition(&condition_key(index)));
+    let unit = plan.unit.error_unit(plan.resolution);
+    let bench = Bench { plan, settings, unit, temperature };
     let mut points = Vec::new();
     for (index, point) in plan.points.iter().enumerate() {
         points.push(bench.read(run, index, point)?);
@@ -53,7 +62,15 @@ impl Bench<'_> {
         point: &'a PlanPoint,
     ) -> Result<Point<'a>, MethodError> {
         let readings = run.all_readings(point_key(index, point), point.repeats)?;
-        let reference = combine(&point.pieces, self.plan.unit)?;
+        let pieces = point
+            .pieces
+            .iter()
+            .map(|piece| match self.temperature {
+                Some(temperature) => piece.at(temperature),
+                None => Ok(piece.clone()),
+            })
+            .collect::<Result<Vec<_>, _>>()?;
+        let reference = combine(&pieces, self.plan.unit)?;
         let errors = readings
             .iter()
             .map(|(indication, _)| {
@@ -69,13 +86,11 @@ impl Bench<'_> {
         })
     }
 
-    fn symmetric(&self, half_width: Decimal) -> ToleranceLimits {
-        ToleranceLimits::symmetric(self.plan.unit.convert(half_width, self.unit))
-    }
-
-    fn limit(&self, form: Option<LimitForm>, reference: Decimal) -> Option<ToleranceLimits> {
-        let span = self.settings.span(self.plan);
-        form.map(|form| self.symmetric(form.half_width(reference, span)))
+    fn limit(&self, limit: Option<&Limit>, reference: Decimal) -> Option<ToleranceLimits> {
+        let limits = limit?.limits(reference, self.plan)?;
+        let convert =
+            |side: Option<Decimal>| side.map(|side| self.plan.unit.convert(side, self.unit));
+        Some(ToleranceLimits { lower: convert(limits.lower), upper: convert(limits.upper) })
     }
 
     /// One rounding of the display, d/√12.
@@ -104,6 +119,7 @@ impl Bench<'_> {
             reference_standard_uncertainty: 0.0,
             // A difference of two indications has two roundings.
             reading_standard_uncertainty: self.rounding() * 2.0_f64.sqrt(),
+            mean: None,
             indicative: false,
             charted: false,
         }
@@ -127,10 +143,11 @@ impl Bench<'_> {
         let label = format!("Error at {}", self.spoken(read.point));
         Characteristic {
             reference_value: Some(self.plan.unit.convert(read.reference, self.unit)),
-            limits: Some(self.symmetric(mean_limit(self.plan, self.settings, read.reference))),
-            single_limits: self.limit(self.settings.single_limit, read.reference),
+            limits: self.limit(Some(&self.settings.mean_limit), read.reference),
+            single_limits: self.limit(self.settings.single_limit.as_ref(), read.reference),
             reference_standard_uncertainty: read.reference_uncertainty,
             reading_standard_uncertainty: repeatability.max(self.rounding()),
+            mean: self.linear_mean(read),
             charted: read.point.charted,
             ..self.characteristic(
                 CharacteristicKind::Error,
@@ -141,13 +158,25 @@ impl Bench<'_> {
         }
     }
 
+    /// Mean error of readings in decibels, averaged as powers: 10·lg(Σ10^(I/10)/n) − R. Rounded
+    /// once, to a thousandth of a step of the display, since the logarithm is irrational.
+    fn linear_mean(&self, read: &Point<'_>) -> Option<Decimal> {
+        if !self.unit.is_logarithmic() || read.errors.is_empty() {
+            return None;
+        }
+        let n = read.errors.len() as f64;
+        let power: f64 = read.errors.iter().map(|error| 10.0_f64.powf(to_f64(*error) / 10.0)).sum();
+        let mean = Decimal::from_f64(10.0 * (power / n).log10())?;
+        Some(mean.round_dp(decimals_of(self.plan.resolution) + 3))
+    }
+
     fn range(&self, read: &Point<'_>) -> Option<Characteristic> {
         if read.errors.len() < 2 {
             return None;
         }
         let range = *read.errors.iter().max()? - *read.errors.iter().min()?;
         let label = format!("Range at {}", self.spoken(read.point));
-        let limits = self.limit(self.settings.range_limit, read.reference);
+        let limits = self.limit(self.settings.range_limit.as_ref(), read.reference);
         Some(Characteristic {
             limits: limits.map(|limits| ToleranceLimits { lower: None, upper: limits.upper }),
             ..self.characteristic(
@@ -162,7 +191,9 @@ impl Bench<'_> {
     /// Falling minus rising at each point visited both ways.
     fn hysteresis(&self, points: &[Point<'_>]) -> Vec<Characteristic> {
         let mean = |point: &Point<'_>| {
-            point.errors.iter().sum::<Decimal>() / Decimal::from(point.errors.len().max(1))
+            self.linear_mean(point).unwrap_or_else(|| {
+                point.errors.iter().sum::<Decimal>() / Decimal::from(point.errors.len().max(1))
+            })
         };
         let falling = points.iter().filter(|point| point.point.travel == Travel::Falling);
         falling
@@ -174,7 +205,7 @@ impl Bench<'_> {
                 let words = value_words(self.plan, falling.point.nominal);
                 let key = format!("hysteresis-{}", falling.point.nominal.normalize());
                 Some(Characteristic {
-                    limits: self.limit(self.settings.hysteresis_limit, falling.reference),
+                    limits: self.limit(self.settings.hysteresis_limit.as_ref(), falling.reference),
                     ..self.characteristic(
                         CharacteristicKind::Hysteresis,
                         falling.point,

@@ -7,14 +7,15 @@
 mod evaluate;
 mod limits;
 mod scene;
+mod sheet;
 mod way;
 
-pub use limits::LimitForm;
+pub use limits::{Limit, LimitForm, Side};
 
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::{Method, MethodError, PlanSpec, RunState, Step, Travel};
+use super::{Bound, Method, MethodError, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -56,11 +57,14 @@ pub struct Precondition {
     /// Symbol of its unit.
     pub unit: String,
     /// Least value that will do.
-    pub lower: Option<Decimal>,
+    pub lower: Option<Bound>,
     /// Greatest value that will do.
-    pub upper: Option<Decimal>,
+    pub upper: Option<Bound>,
     /// What to do when it does not hold, a sentence.
     pub advice: String,
+    /// Whether it is the temperature of the standard, in °C, at which its certified value is taken.
+    #[serde(default)]
+    pub standard_temperature: bool,
 }
 
 /// A wait before the points.
@@ -79,16 +83,14 @@ pub struct Wait {
 pub struct SettingsV1 {
     /// How the reference comes to the gauge.
     pub presentation: Presentation,
-    /// Lowest value of the range.
-    pub range_low: Decimal,
     /// Limit of the mean error at each point and direction.
-    pub mean_limit: LimitForm,
+    pub mean_limit: Limit,
     /// Limit of every single reading; that of the mean where absent.
-    pub single_limit: Option<LimitForm>,
+    pub single_limit: Option<Limit>,
     /// Limit of the hysteresis; recorded only where absent.
-    pub hysteresis_limit: Option<LimitForm>,
+    pub hysteresis_limit: Option<Limit>,
     /// Limit of the range of repeated readings; recorded only where absent.
-    pub range_limit: Option<LimitForm>,
+    pub range_limit: Option<Limit>,
     /// Settings, confirmed value by value.
     pub settings: Vec<RequiredSetting>,
     /// Conditions.
@@ -121,17 +123,11 @@ impl Settings {
 }
 
 impl SettingsV1 {
-    /// Span of the range.
-    #[must_use]
-    pub fn span(&self, plan: &PlanSpec) -> Decimal {
-        plan.maximum - self.range_low
-    }
-
     fn fault(&self, plan: &PlanSpec) -> Option<String> {
         if plan.resolution <= Decimal::ZERO {
             return Some("the resolution must be greater than zero".into());
         }
-        if self.span(plan) <= Decimal::ZERO {
+        if plan.span() <= Decimal::ZERO {
             return Some("the range must end above where it begins".into());
         }
         if plan.points.is_empty() {
@@ -145,7 +141,7 @@ impl SettingsV1 {
             if point.travel == Travel::Corner {
                 return Some("a gauge has no corners: a point is reached rising or falling".into());
             }
-            if point.nominal < self.range_low || point.nominal > plan.maximum {
+            if point.nominal < plan.range_low || point.nominal > plan.maximum {
                 return Some(format!("the point {nominal} lies outside the range"));
             }
         }
@@ -157,19 +153,37 @@ impl SettingsV1 {
                 ));
             }
         }
-        let reversed = |condition: &&Precondition| {
-            condition.lower.zip(condition.upper).is_some_and(|(lower, upper)| lower > upper)
-        };
-        if let Some(condition) = self.conditions.iter().find(reversed) {
-            return Some(format!("{}: its least value exceeds its greatest", condition.name));
-        }
-        let forms =
-            [Some(self.mean_limit), self.single_limit, self.hysteresis_limit, self.range_limit];
-        forms
-            .into_iter()
-            .flatten()
-            .find_map(|form| form.fault(plan.points.iter().map(|point| point.nominal)))
+        self.conditions.iter().find_map(|condition| condition_fault(condition, plan)).or_else(
+            || {
+                let limits = [
+                    Some(&self.mean_limit),
+                    self.single_limit.as_ref(),
+                    self.hysteresis_limit.as_ref(),
+                    self.range_limit.as_ref(),
+                ];
+                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+            },
+        )
     }
+}
+
+fn condition_fault(condition: &Precondition, plan: &PlanSpec) -> Option<String> {
+    let name = &condition.name;
+    if name.trim().is_empty() {
+        return Some("a condition needs a name".into());
+    }
+    let missing = |bound: &&Bound| bound.value(plan).is_none();
+    if let Some(bound) = condition.lower.iter().chain(&condition.upper).find(missing) {
+        let words = bound.words().unwrap_or_default();
+        return Some(format!(
+            "{name}: {words} needs a value that this instrument's configuration does not hold"
+        ));
+    }
+    let value = |bound: &Option<Bound>| bound.as_ref().and_then(|bound| bound.value(plan));
+    let reversed = value(&condition.lower)
+        .zip(value(&condition.upper))
+        .is_some_and(|(lower, upper)| lower > upper);
+    reversed.then(|| format!("{name}: its least value exceeds its greatest"))
 }
 
 /// The method.
@@ -187,6 +201,18 @@ impl Method for Gauge {
 
     fn table_edition(&self) -> &'static str {
         "limits as stated in the plan"
+    }
+
+    fn name(&self) -> &'static str {
+        "Gauge against a reference"
+    }
+
+    fn sheet(&self) -> Sheet {
+        sheet::sheet()
+    }
+
+    fn travels(&self) -> &'static [Travel] {
+        &[Travel::Rising, Travel::Falling]
     }
 
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {

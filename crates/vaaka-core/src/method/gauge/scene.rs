@@ -14,13 +14,13 @@ const TOP: f64 = 38.0;
 const BOTTOM: f64 = 176.0;
 
 /// Where a point stands on the sheet: along by its order, up by its value.
-fn place(plan: &PlanSpec, settings: &SettingsV1, index: usize) -> (f64, f64) {
+fn place(plan: &PlanSpec, index: usize) -> (f64, f64) {
     let count = plan.points.len();
     let along = if count > 1 { index as f64 / (count - 1) as f64 } else { 0.5 };
-    let span = settings.span(plan);
+    let span = plan.span();
     let share = plan.points.get(index).map_or(0.5, |point| {
         if span > Decimal::ZERO {
-            to_f64((point.nominal - settings.range_low) / span).clamp(0.0, 1.0)
+            to_f64((point.nominal - plan.range_low) / span).clamp(0.0, 1.0)
         } else {
             0.5
         }
@@ -33,18 +33,14 @@ pub fn at_point(plan: &PlanSpec, settings: &SettingsV1, now: usize) -> Scene {
     let mut primitives = vec![
         Primitive::Line { from: (LEFT - 34.0, TOP - 14.0), to: (LEFT - 34.0, BOTTOM + 12.0) },
         Primitive::Note { x: LEFT - 34.0, y: TOP - 20.0, text: end_words(plan, plan.maximum) },
-        Primitive::Note {
-            x: LEFT - 34.0,
-            y: BOTTOM + 28.0,
-            text: end_words(plan, settings.range_low),
-        },
+        Primitive::Note { x: LEFT - 34.0, y: BOTTOM + 28.0, text: end_words(plan, plan.range_low) },
     ];
     for index in 1..plan.points.len() {
-        let (from, to) = (place(plan, settings, index - 1), place(plan, settings, index));
+        let (from, to) = (place(plan, index - 1), place(plan, index));
         primitives.push(Primitive::Line { from, to });
     }
     for index in 0..plan.points.len() {
-        let (x, y) = place(plan, settings, index);
+        let (x, y) = place(plan, index);
         let state = match index.cmp(&now) {
             std::cmp::Ordering::Less => SpotState::Done,
             std::cmp::Ordering::Equal => continue,
@@ -53,7 +49,7 @@ pub fn at_point(plan: &PlanSpec, settings: &SettingsV1, now: usize) -> Scene {
         primitives.push(Primitive::Spot { x, y, radius: 9.0, state, label: String::new() });
     }
     let words = plan.points.get(now).map_or_else(String::new, |p| value_words(plan, p.nominal));
-    let (x, y) = place(plan, settings, now);
+    let (x, y) = place(plan, now);
     primitives.push(Primitive::Spot {
         x,
         y,
@@ -71,10 +67,15 @@ pub fn at_point(plan: &PlanSpec, settings: &SettingsV1, now: usize) -> Scene {
             "Point {} of {}: {words}, {way}. Standard {}.",
             now + 1,
             plan.points.len(),
-            plan.standard_tag
+            tag_at(plan, now)
         ),
         primitives,
     }
+}
+
+fn tag_at(plan: &PlanSpec, index: usize) -> &str {
+    let place = plan.points.get(index).map_or(0, |point| point.standard);
+    plan.standard(place).map_or("", |standard| standard.tag.as_str())
 }
 
 fn end_words(plan: &PlanSpec, value: Decimal) -> String {
@@ -89,7 +90,7 @@ fn beside(plan: &PlanSpec, settings: &SettingsV1, now: usize, words: &str) -> Ve
     };
     match settings.presentation {
         Presentation::Applied => vec![
-            Primitive::Note { x: 570.0, y: 34.0, text: format!("set {}", plan.standard_tag) },
+            Primitive::Note { x: 570.0, y: 34.0, text: format!("set {}", tag_at(plan, now)) },
             Primitive::Plate { x: 470.0, y: 48.0, width: 200.0, height: 96.0, corner: 14.0 },
             Primitive::Heading { x: 570.0, y: 106.0, text: words.to_owned() },
             Primitive::Note {
@@ -101,17 +102,17 @@ fn beside(plan: &PlanSpec, settings: &SettingsV1, now: usize, words: &str) -> Ve
                 },
             },
         ],
-        Presentation::Inserted => pieces_between_faces(point, plan),
+        Presentation::Inserted => pieces_between_faces(point, tag_at(plan, now)),
     }
 }
 
 /// Two faces with the pieces between them, each drawn by its share of the whole.
-fn pieces_between_faces(point: &crate::method::PlanPoint, plan: &PlanSpec) -> Vec<Primitive> {
+fn pieces_between_faces(point: &crate::method::PlanPoint, tag: &str) -> Vec<Primitive> {
     const FROM: f64 = 486.0;
     const TO: f64 = 654.0;
     let total: Decimal = point.pieces.iter().map(|piece| piece.nominal).sum();
     let mut drawn = vec![
-        Primitive::Note { x: 570.0, y: 34.0, text: format!("from {}", plan.standard_tag) },
+        Primitive::Note { x: 570.0, y: 34.0, text: format!("from {tag}") },
         Primitive::Plate { x: FROM - 18.0, y: 60.0, width: 16.0, height: 96.0, corner: 2.0 },
         Primitive::Plate { x: TO + 2.0, y: 60.0, width: 16.0, height: 96.0, corner: 2.0 },
     ];

@@ -3,8 +3,11 @@
 use rust_decimal::Decimal;
 
 use super::{Presentation, SettingsV1, evaluate, scene};
+use crate::judgement::ToleranceLimits;
+use crate::method::common::{fixture_step, standard_steps};
 use crate::method::{
-    Input, MethodError, PlanPoint, PlanSpec, Step, StepKey, Travel, condition_words, duration_words,
+    Bound, Input, MethodError, PlanPoint, PlanSpec, REVIEW, Step, StepKey, Travel, condition_words,
+    duration_words,
 };
 use crate::quantity::show_decimal;
 use crate::standard::combine;
@@ -26,8 +29,13 @@ fn both_ways(plan: &PlanSpec) -> bool {
 }
 
 pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
-    let points: Vec<StepKey> =
-        plan.points.iter().enumerate().map(|(index, point)| point_key(index, point)).collect();
+    let points: Vec<StepKey> = plan
+        .points
+        .iter()
+        .enumerate()
+        .map(|(index, point)| point_key(index, point))
+        .chain([StepKey::from(REVIEW)])
+        .collect();
     let mut way = Vec::new();
     if !settings.cautions.is_empty() {
         way.push(Step::confirm(
@@ -38,16 +46,13 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
             true,
         ));
     }
-    way.push(Step {
-        detail: format!("{}. Scan or type the tag that is on it.", plan.standard_name),
-        voids: points.clone(),
-        ..Step::plain(
-            "standard",
-            format!("Standard {}", plan.standard_tag),
-            format!("Take standard {} and type its tag", plan.standard_tag),
-            Input::Tag { expected: plan.standard_tag.clone() },
-        )
-    });
+    way.extend(standard_steps(plan, "standard", "Scan or type the tag that is on it.", |place| {
+        let on_it = plan.points.iter().enumerate().filter(|(_, point)| point.standard == place);
+        on_it.map(|(index, point)| point_key(index, point)).chain([REVIEW.into()]).collect()
+    }));
+    if !plan.fixture.is_empty() {
+        way.push(fixture_step(plan, &points));
+    }
     for (index, setting) in settings.settings.iter().enumerate() {
         way.push(Step {
             detail: "Read it on the instrument itself, then type what it shows.".into(),
@@ -61,19 +66,27 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         });
     }
     for (index, condition) in settings.conditions.iter().enumerate() {
-        let wanted = condition_words(condition.lower, condition.upper, &condition.unit);
+        let value = |bound: &Option<Bound>| bound.as_ref().and_then(|bound| bound.value(plan));
+        let (lower, upper) = (value(&condition.lower), value(&condition.upper));
+        let wanted = condition_words(lower, upper, &condition.unit);
+        let computed: Vec<String> = condition
+            .lower
+            .iter()
+            .chain(&condition.upper)
+            .filter_map(|bound| Some(format!(" Computed as {}.", bound.words()?)))
+            .collect();
         way.push(Step {
-            detail: format!("{wanted} is needed."),
+            detail: format!("{wanted} is needed.{}", computed.concat()),
             voids: points.clone(),
             ..Step::plain(
-                &format!("condition-{}", index + 1),
+                &condition_key(index).0,
                 condition.name.clone(),
                 format!("{}: read and type it", condition.name),
                 Input::Condition {
                     name: condition.name.clone(),
                     unit: condition.unit.clone(),
-                    lower: condition.lower,
-                    upper: condition.upper,
+                    lower,
+                    upper,
                     advice: condition.advice.clone(),
                 },
             )
@@ -100,6 +113,7 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
     for (index, point) in plan.points.iter().enumerate() {
         way.push(point_step(plan, settings, (index, point), within.clone())?);
     }
+    way.push(Step::review());
     if !settings.closing.is_empty() {
         way.push(Step::confirm(
             "closing",
@@ -116,6 +130,11 @@ fn capital(text: &str) -> String {
     let text = text.strip_prefix("the ").unwrap_or(text);
     let mut chars = text.chars();
     chars.next().map_or_else(String::new, |first| first.to_uppercase().chain(chars).collect())
+}
+
+/// Key of the step of a condition.
+pub fn condition_key(index: usize) -> StepKey {
+    StepKey(format!("condition-{}", index + 1))
 }
 
 fn wait_key(index: usize) -> StepKey {
@@ -163,16 +182,21 @@ fn wait_steps(settings: &SettingsV1, index: usize, points: &[StepKey]) -> [Step;
     ]
 }
 
-/// Limit of the mean at a point, in the unit of the display.
-pub fn mean_limit(plan: &PlanSpec, settings: &SettingsV1, reference: Decimal) -> Decimal {
-    settings.mean_limit.half_width(reference, settings.span(plan))
+/// Limits of the mean at a point, in the unit of the display.
+pub fn mean_limits(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    reference: Decimal,
+) -> Option<ToleranceLimits> {
+    settings.mean_limit.limits(reference, plan)
 }
 
 /// Ten limits, five steps of the display or two per cent of the span, whichever is most: beyond
 /// that another cause than an error is likely.
 fn guard(plan: &PlanSpec, settings: &SettingsV1, reference: Decimal) -> Decimal {
-    let limits = Decimal::TEN * mean_limit(plan, settings, reference);
-    let share = settings.span(plan) * Decimal::new(2, 2);
+    let half = settings.mean_limit.form.half_width(reference, plan.span(), plan);
+    let limits = Decimal::TEN * half.unwrap_or_default();
+    let share = plan.span() * Decimal::new(2, 2);
     limits.max(share).max(Decimal::from(5) * plan.resolution)
 }
 
@@ -223,11 +247,13 @@ fn point_step(
         detail: format!("{how}{again}"),
         repeats: point.repeats,
         reference_value: Some(reference),
-        tolerance: Some(mean_limit(plan, settings, reference)),
+        tolerance: mean_limits(plan, settings, reference),
+        standard: point.standard,
         charted_as: point.charted.then(|| evaluate::key_of("error", point)),
         pause_seconds: settings.pause_seconds,
         within,
         scene: Some(scene::at_point(plan, settings, index)),
+        voids: vec![StepKey::from(REVIEW)],
         ..Step::plain(&point_key(index, point).0, title, instruction, input)
     })
 }

@@ -129,6 +129,7 @@ impl Bench<'_> {
             unit: self.unit,
             decimals: self.decimals,
             singles,
+            mean: None,
             reference_value: None,
             limits: None,
             single_limits: None,

@@ -6,6 +6,7 @@
 mod evaluate;
 mod mpe;
 mod scene;
+mod sheet;
 mod way;
 
 pub use mpe::{AccuracyClass, LimitStage, maximum_permissible_error};
@@ -13,7 +14,7 @@ pub use mpe::{AccuracyClass, LimitStage, maximum_permissible_error};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::{Method, MethodError, PlanSpec, RunState, Step};
+use super::{Method, MethodError, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -102,6 +103,22 @@ impl Method for Weighing {
 
     fn table_edition(&self) -> &'static str {
         "OIML R 76-1:2006 table 6"
+    }
+
+    fn name(&self) -> &'static str {
+        "Scale with weights"
+    }
+
+    fn sheet(&self) -> Sheet {
+        sheet::sheet()
+    }
+
+    fn travels(&self) -> &'static [Travel] {
+        &[Travel::Rising, Travel::Falling, Travel::Corner]
+    }
+
+    fn has_places(&self) -> bool {
+        true
     }
 
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {

@@ -3,8 +3,10 @@
 use rust_decimal::Decimal;
 
 use super::{LimitStage, SettingsV1, evaluate, maximum_permissible_error, scene};
+use crate::judgement::ToleranceLimits;
+use crate::method::common::{fixture_step, standard_steps};
 use crate::method::{
-    Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, Step, StepKey, Travel,
+    Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, REVIEW, Step, StepKey, Travel,
 };
 use crate::quantity::show_decimal;
 use crate::standard::combine;
@@ -41,12 +43,25 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         plan.points.iter().enumerate().map(|(index, point)| load_key(index, point)).collect();
     let measured: Vec<StepKey> = std::iter::once(StepKey::from(ZERO))
         .chain(loads.iter().cloned())
-        .chain([StepKey::from(RETURN)])
+        .chain([StepKey::from(RETURN), StepKey::from(REVIEW)])
         .collect();
-    let mut way = vec![
-        Step::confirm("cautions", "Cautions", "Before you lift anything", &settings.cautions, true),
-        standard_step(plan, &measured),
-        Step {
+    let mut way = Vec::new();
+    if !settings.cautions.is_empty() {
+        way.push(Step::confirm(
+            "cautions",
+            "Cautions",
+            "Before you lift anything",
+            &settings.cautions,
+            true,
+        ));
+    }
+    let tag = "Scan or type the tag that is on the case in your hand.";
+    way.extend(standard_steps(plan, "weight set", tag, |_| measured.clone()));
+    if !plan.fixture.is_empty() {
+        way.push(fixture_step(plan, &measured));
+    }
+    if !settings.preparation.is_empty() {
+        way.push(Step {
             voids: measured.clone(),
             ..Step::confirm(
                 "prepared",
@@ -55,31 +70,24 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
                 &settings.preparation,
                 false,
             )
-        },
-        zero_step(plan, settings, ZERO, "Zero", measured[1..].to_vec()),
-    ];
+        });
+    }
+    way.push(zero_step(plan, settings, ZERO, "Zero", measured[1..].to_vec()));
     for (index, point) in plan.points.iter().enumerate() {
         way.push(load_step(plan, settings, index, point)?);
     }
-    way.push(zero_step(plan, settings, RETURN, "Back to zero", vec![]));
-    way.push(Step::confirm("closing", "Put away", "Put everything back", &settings.closing, false));
-    Ok(way)
-}
-
-fn standard_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
-    Step {
-        detail: format!(
-            "{}. Scan or type the tag that is on the case in your hand.",
-            plan.standard_name
-        ),
-        voids: measured.to_vec(),
-        ..Step::plain(
-            "standard",
-            format!("Weight set {}", plan.standard_tag),
-            format!("Take weight set {} and type its tag", plan.standard_tag),
-            Input::Tag { expected: plan.standard_tag.clone() },
-        )
+    way.push(zero_step(plan, settings, RETURN, "Back to zero", vec![REVIEW.into()]));
+    way.push(Step::review());
+    if !settings.closing.is_empty() {
+        way.push(Step::confirm(
+            "closing",
+            "Put away",
+            "Put everything back",
+            &settings.closing,
+            false,
+        ));
     }
+    Ok(way)
 }
 
 /// The limit at a load: *as left* is judged by the initial limits, *as found* by those of the plan.
@@ -130,7 +138,8 @@ fn zero_step(
         },
         repeats: 1,
         reference_value: Some(Decimal::ZERO),
-        tolerance: Some(limit_at(plan, settings, Decimal::ZERO)),
+        tolerance: Some(ToleranceLimits::symmetric(limit_at(plan, settings, Decimal::ZERO))),
+        standard: 0,
         charted_as: None,
         pause_seconds: 0,
         within: None,
@@ -185,12 +194,13 @@ fn load_step(
         },
         repeats: point.repeats,
         reference_value: Some(reference.reference_value),
-        tolerance: Some(limit_at(plan, settings, point.nominal)),
+        tolerance: Some(ToleranceLimits::symmetric(limit_at(plan, settings, point.nominal))),
+        standard: point.standard,
         charted_as: point.charted.then(|| evaluate::key_of("error", point)),
         pause_seconds: 0,
         within: None,
         scene: Some(scene::load(plan, settings, point, &words)),
-        voids: vec![],
+        voids: vec![REVIEW.into()],
         title,
     })
 }

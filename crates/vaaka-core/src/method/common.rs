@@ -1,0 +1,60 @@
+//! Steps that every family has: taking the standards and the fixture.
+
+use super::{Input, PlanSpec, Step, StepKey};
+
+/// One step for each standard of the plan: its tag is scanned or typed. `noun` is what the family
+/// calls it, `measured` the steps at each place that rest on it.
+pub fn standard_steps(
+    plan: &PlanSpec,
+    noun: &str,
+    detail: &str,
+    measured: impl Fn(usize) -> Vec<StepKey>,
+) -> Vec<Step> {
+    let steps = plan.standards.iter().enumerate().map(|(place, standard)| {
+        let key =
+            if place == 0 { "standard".to_owned() } else { format!("standard-{}", place + 1) };
+        let capital = noun.chars().next().map_or_else(String::new, |first| {
+            first.to_uppercase().chain(noun.chars().skip(1)).collect()
+        });
+        let (title, instruction) = match &standard.any_of_kind {
+            None => (
+                format!("{capital} {}", standard.tag),
+                format!("Take {noun} {} and type its tag", standard.tag),
+            ),
+            Some(kind) => {
+                let kind = crate::standard::kind_words(kind);
+                (format!("Any {kind}"), format!("Take any {kind} that is fit, and type its tag"))
+            }
+        };
+        Step {
+            detail: match standard.any_of_kind {
+                None => format!("{}. {detail}", standard.name),
+                Some(_) => format!(
+                    "{} is at hand; another with the same values will do. {detail}",
+                    standard.tag
+                ),
+            },
+            voids: measured(place),
+            ..Step::plain(
+                &key,
+                title,
+                instruction,
+                Input::Tag {
+                    expected: standard.tag.clone(),
+                    any_of_kind: standard.any_of_kind.clone(),
+                    place,
+                },
+            )
+        }
+    });
+    steps.collect()
+}
+
+/// The container or fixture is taken and looked at.
+pub fn fixture_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
+    let sentences = [format!("{}: clean, whole and the right one.", plan.fixture)];
+    Step {
+        voids: measured.to_vec(),
+        ..Step::confirm("fixture", "Container or fixture", "Take what holds it", &sentences, false)
+    }
+}

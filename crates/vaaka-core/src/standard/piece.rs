@@ -1,0 +1,177 @@
+//! Certified values of the pieces of a standard: their uncertainty, their sum, their temperature.
+
+use rust_decimal::Decimal;
+use serde::{Deserialize, Serialize};
+
+use super::StandardError;
+use crate::quantity::{Unit, show_decimal, to_f64};
+
+/// The certified value of one piece of a standard, as its certificate states it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct CertifiedPiece {
+    /// Tag of the piece, unique within its standard.
+    pub tag: String,
+    /// What is engraved on it.
+    pub nominal: Decimal,
+    /// Certified value, in full.
+    pub certified_value: Decimal,
+    /// Expanded uncertainty U of the certificate.
+    pub expanded_uncertainty: Decimal,
+    /// Coverage factor k of that U.
+    pub coverage_factor: Decimal,
+    /// Unit of all of these.
+    pub unit: Unit,
+    /// Half-width within which single places of the piece differ from its certified value, where
+    /// the certificate states it: a block is not the same all over.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub non_uniformity: Option<Decimal>,
+    /// Certified values at other temperatures, by rising temperature in °C; empty for a value
+    /// that does not depend on it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub by_temperature: Vec<ValueAt>,
+}
+
+/// A certified value at a temperature.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct ValueAt {
+    /// Temperature, °C.
+    pub temperature: Decimal,
+    /// Certified value at it.
+    pub certified_value: Decimal,
+}
+
+impl CertifiedPiece {
+    /// Standard uncertainty u = √((U/k)² + a²/3): the certificate's U divided by its k (JCGM 100,
+    /// 4.3.3), with the non-uniformity ±a taken as a rectangular distribution (JCGM 100, 4.3.7).
+    ///
+    /// # Errors
+    /// [`StandardError::CoverageFactor`] when k is not positive.
+    pub fn standard_uncertainty(&self) -> Result<f64, StandardError> {
+        if self.coverage_factor <= Decimal::ZERO {
+            return Err(StandardError::CoverageFactor { tag: self.tag.clone() });
+        }
+        let certified = to_f64(self.expanded_uncertainty) / to_f64(self.coverage_factor);
+        let places = self.non_uniformity.map_or(0.0, to_f64) / 3.0_f64.sqrt();
+        Ok(if places == 0.0 { certified } else { certified.hypot(places) })
+    }
+
+    /// Whether its value depends on the temperature.
+    #[must_use]
+    pub fn depends_on_temperature(&self) -> bool {
+        !self.by_temperature.is_empty()
+    }
+
+    /// The piece with its value at `temperature`, by straight lines between the certified
+    /// temperatures; beyond them nothing is certified.
+    ///
+    /// # Errors
+    /// [`StandardError::Temperature`] outside the certified temperatures.
+    pub fn at(&self, temperature: Decimal) -> Result<Self, StandardError> {
+        let table = &self.by_temperature;
+        let (Some(first), Some(last)) = (table.first(), table.last()) else {
+            return Ok(self.clone());
+        };
+        if temperature < first.temperature || temperature > last.temperature {
+            let show = |value: Decimal| show_decimal(value, value.scale());
+            return Err(StandardError::Temperature {
+                tag: self.tag.clone(),
+                from: show(first.temperature),
+                to: show(last.temperature),
+                got: show(temperature),
+            });
+        }
+        let after = table.iter().position(|row| row.temperature >= temperature).unwrap_or(0);
+        let upper = table[after];
+        let certified_value = if upper.temperature == temperature || after == 0 {
+            upper.certified_value
+        } else {
+            let lower = table[after - 1];
+            let share = (temperature - lower.temperature) / (upper.temperature - lower.temperature);
+            lower.certified_value + (upper.certified_value - lower.certified_value) * share
+        };
+        Ok(Self { certified_value, ..self.clone() })
+    }
+}
+
+/// Several pieces put on together.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct CombinedReference {
+    /// Sum of the certified values, exact.
+    pub reference_value: Decimal,
+    /// Standard uncertainty of the sum.
+    pub standard_uncertainty: f64,
+}
+
+/// Adds pieces of one set: values add, and since one laboratory compared them with the same
+/// references, their uncertainties are taken as fully correlated and add linearly.
+///
+/// # Errors
+/// As [`CertifiedPiece::standard_uncertainty`]; [`StandardError::Unit`] for another quantity.
+pub fn combine(pieces: &[CertifiedPiece], unit: Unit) -> Result<CombinedReference, StandardError> {
+    let mut sum = CombinedReference { reference_value: Decimal::ZERO, standard_uncertainty: 0.0 };
+    for piece in pieces {
+        sum.reference_value += piece.unit.try_convert(piece.certified_value, unit)?;
+        let scale = to_f64(piece.unit.convert(Decimal::ONE, unit));
+        sum.standard_uncertainty += piece.standard_uncertainty()? * scale;
+    }
+    Ok(sum)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn piece(value: &str, u: &str, k: &str) -> CertifiedPiece {
+        CertifiedPiece {
+            tag: "a".into(),
+            nominal: Decimal::TEN,
+            certified_value: value.parse().unwrap(),
+            expanded_uncertainty: u.parse().unwrap(),
+            coverage_factor: k.parse().unwrap(),
+            unit: Unit::Kilogram,
+            non_uniformity: None,
+            by_temperature: vec![],
+        }
+    }
+
+    #[test]
+    fn pieces_of_one_set_add_linearly() {
+        let pieces = [piece("10.00011", "0.00015", "2"), piece("10.00010", "0.00015", "2")];
+        let sum = combine(&pieces, Unit::Gram).unwrap();
+        assert_eq!(sum.reference_value, "20000.21".parse::<Decimal>().unwrap());
+        assert!((sum.standard_uncertainty - 0.15).abs() < 1e-12, "{sum:?}");
+    }
+
+    #[test]
+    fn u_is_divided_by_its_k() {
+        assert!((piece("10", "0.3", "3").standard_uncertainty().unwrap() - 0.1).abs() < 1e-15);
+        assert!(piece("10", "0.3", "0").standard_uncertainty().is_err());
+    }
+
+    #[test]
+    fn places_of_a_block_differ() {
+        let mut block = piece("62.4", "0.6", "2");
+        block.non_uniformity = Some("0.9".parse().unwrap());
+        // √(0.3² + 0.9²/3) = √0.36
+        assert!((block.standard_uncertainty().unwrap() - 0.6).abs() < 1e-12);
+    }
+
+    /// Saturated sodium chloride by Greenspan 1977, table 2 (from memory): 75.65 %RH at 10 °C,
+    /// 75.47 at 20 °C, 75.29 at 25 °C.
+    #[test]
+    fn value_by_temperature() {
+        let mut salt = piece("75.29", "0.12", "1");
+        let row = |t: i64, v: &str| ValueAt {
+            temperature: Decimal::from(t),
+            certified_value: v.parse().unwrap(),
+        };
+        salt.by_temperature = vec![row(10, "75.65"), row(20, "75.47"), row(25, "75.29")];
+        let at = |t: &str| salt.at(t.parse().unwrap());
+        assert_eq!(at("20").unwrap().certified_value, "75.47".parse::<Decimal>().unwrap());
+        assert_eq!(at("15").unwrap().certified_value, "75.56".parse::<Decimal>().unwrap());
+        assert_eq!(at("10").unwrap().certified_value, "75.65".parse::<Decimal>().unwrap());
+        assert!(matches!(at("25.1"), Err(StandardError::Temperature { .. })));
+        assert!(matches!(at("9.9"), Err(StandardError::Temperature { .. })));
+        assert!(piece("10", "0.1", "2").at("99".parse().unwrap()).is_ok());
+    }
+}

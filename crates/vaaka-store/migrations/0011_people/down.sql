@@ -1,0 +1,2 @@
+DROP TABLE trainings;
+ALTER TABLE people DROP COLUMN version;

@@ -1,0 +1,168 @@
+//! Seams of a chart where its standard changes: another certificate than the point before.
+
+use diesel::prelude::*;
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use jiff::Timestamp;
+use vaaka_core::chart::ChartState;
+use vaaka_core::check::StreamSlot;
+use vaaka_core::method::{Method, PlanSpec};
+use vaaka_core::quantity::{Unit, to_f64};
+use vaaka_core::standard::{ValueChangeKind, classify};
+
+use crate::charts::{LockedStream, interval, slot};
+use crate::ids::{CertificateId, LotId, SegmentId};
+use crate::plans::{self, PlanView};
+use crate::rows::{Segment, Stream};
+use crate::schema::{certificates, chart_points, segments, signals};
+use crate::types::At;
+use crate::{StoreError, standards, to_word, unreadable, word};
+
+/// What a check rests on.
+#[derive(Clone, Copy)]
+pub struct Place<'a> {
+    /// Its plan.
+    pub view: &'a PlanView,
+    /// The plan with the certified values used.
+    pub plan: &'a PlanSpec,
+    /// Certificates, in the order of the plan's standards.
+    pub certificates: &'a [CertificateId],
+    /// The method.
+    pub method: &'a dyn Method,
+}
+
+type Before = (CertificateId, Option<f64>);
+
+/// Opens a new segment when the check rests on another certificate than the newest counted point
+/// of the chart: about a moved centre where the change is known (certified anew, or an accepted
+/// crossover), else with a provisional level. Where a plan takes any standard of a kind, the
+/// standard is an attribute of the point and no seam.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn open_where_due(
+    connection: &mut AsyncPgConnection,
+    place: &Place<'_>,
+    at: &mut LockedStream,
+    measured_at: Timestamp,
+) -> Result<(), StoreError> {
+    let steps = place.method.way(place.plan)?;
+    let key = at.stream.characteristic_key.clone();
+    let Some(step) = steps.iter().find(|step| step.charted_as.as_ref() == Some(&key)) else {
+        return Ok(());
+    };
+    let standard = place.plan.standards.get(step.standard);
+    if standard.is_none_or(|standard| standard.any_of_kind.is_some()) {
+        return Ok(());
+    }
+    let before: Option<Before> = chart_points::table
+        .filter(chart_points::segment_id.eq(at.segment.id))
+        .filter(chart_points::ordinal.is_not_null())
+        .order(chart_points::ordinal.desc())
+        .select((chart_points::certificate_id, chart_points::center_line))
+        .first(connection)
+        .await
+        .optional()?;
+    let (Some((old, center)), Some(new)) = (before, place.certificates.get(step.standard)) else {
+        return Ok(());
+    };
+    if old == *new {
+        return Ok(());
+    }
+    let (old_lot, _) = lot_and_change(connection, old).await?;
+    let (new_lot, kind) = lot_and_change(connection, *new).await?;
+    let Some(cause) = classify(old_lot == new_lot, kind) else {
+        return Ok(());
+    };
+    let moved = if old_lot == new_lot {
+        let mut with_old = place.certificates.to_vec();
+        with_old[step.standard] = old;
+        let spec = plans::spec(connection, place.view, &with_old, place.plan.purpose).await?;
+        let before = place.method.way(&spec)?;
+        let before = before.iter().find(|step| step.charted_as.as_ref() == Some(&key));
+        let change = before
+            .and_then(|before| Some(step.reference_value? - before.reference_value?))
+            .unwrap_or_default();
+        // A piece certified higher reads lower: the error moves by the change, turned round.
+        let to: Unit = at.stream.unit.parse().map_err(unreadable)?;
+        Some(-to_f64(place.plan.unit.convert(change, to)))
+    } else {
+        crossed_over(connection, &at.stream, (old_lot, new_lot)).await?
+    };
+    let design = at.slot.design.as_ref().map(|design| match (moved, center) {
+        (Some(moved), Some(center)) => design.about(center + moved),
+        _ => design.after_adjustment(center.unwrap_or(0.0)),
+    });
+    let fresh = StreamSlot {
+        design,
+        state: ChartState::new(interval(&at.stream)),
+        recent: Vec::new(),
+        ..at.slot.clone()
+    };
+    at.segment = open(connection, &at.segment, cause, &fresh, measured_at).await?;
+    at.slot = slot(&at.stream, &at.segment, Vec::new())?;
+    Ok(())
+}
+
+async fn lot_and_change(
+    connection: &mut AsyncPgConnection,
+    certificate: CertificateId,
+) -> Result<(LotId, ValueChangeKind), StoreError> {
+    let (lot, change): (LotId, String) = certificates::table
+        .find(certificate)
+        .select((certificates::lot_id, certificates::change))
+        .first(connection)
+        .await?;
+    Ok((lot, word(&change)?))
+}
+
+/// The offset of an accepted crossover at the nominal value of a chart, in its unit.
+async fn crossed_over(
+    connection: &mut AsyncPgConnection,
+    stream: &Stream,
+    (old, new): (LotId, LotId),
+) -> Result<Option<f64>, StoreError> {
+    let unit: Unit = stream.unit.parse().map_err(unreadable)?;
+    for row in standards::accepted_crossovers(connection, old, new).await? {
+        let of: Unit = row.unit.parse().map_err(unreadable)?;
+        if stream.nominal.is_some_and(|nominal| nominal.normalize() == row.nominal.normalize())
+            && let Ok(scale) = of.try_convert(1.into(), unit)
+        {
+            return Ok(Some(row.offset_found * to_f64(scale)));
+        }
+    }
+    Ok(None)
+}
+
+/// Opens the segment that follows another; the signals of the old one are closed with it.
+async fn open(
+    connection: &mut AsyncPgConnection,
+    last: &Segment,
+    cause: &str,
+    slot: &StreamSlot,
+    at: Timestamp,
+) -> Result<Segment, StoreError> {
+    diesel::update(signals::table.filter(signals::segment_id.eq(last.id)))
+        .filter(signals::state.eq("open"))
+        .set(signals::state.eq("closed"))
+        .execute(connection)
+        .await?;
+    let id: SegmentId = diesel::insert_into(segments::table)
+        .values((
+            segments::stream_id.eq(last.stream_id),
+            segments::ordinal.eq(last.ordinal + 1),
+            segments::opened_at.eq(At(at)),
+            segments::cause.eq(cause),
+            segments::design.eq(slot
+                .design
+                .as_ref()
+                .map(serde_json::to_value)
+                .transpose()
+                .map_err(unreadable)?),
+            segments::sigma_source.eq(slot.sigma_source.as_ref().map(to_word).transpose()?),
+            segments::state.eq(serde_json::to_value(&slot.state).map_err(unreadable)?),
+        ))
+        .returning(segments::id)
+        .get_result(connection)
+        .await?;
+    Ok(segments::table.find(id).select(Segment::as_select()).first(connection).await?)
+}

@@ -1,0 +1,538 @@
+//! The form of a plan: general fields, the method's own sheet, and the points.
+
+use std::collections::BTreeMap;
+
+use rust_decimal::Decimal;
+use vaaka_core::judgement::DecisionRule;
+use vaaka_core::method::{
+    AdjustmentPolicy, COMPUTED_FROM, LIMIT_FORMS, LIMIT_SIDES, Method, Place, Rung, SheetField,
+    SheetKind, SheetTexts, Travel,
+};
+use vaaka_core::quantity::Unit;
+use vaaka_core::round::DueRule;
+use vaaka_core::standard::kind_words;
+use vaaka_store::ids::StandardId;
+use vaaka_store::plan_drafts::{Draft, DraftPoint};
+use vaaka_store::plans::{PlanView, choose_pieces};
+use vaaka_store::registers;
+use vaaka_store::rows::{Instrument, PlanPointRow};
+use vaaka_store::standards::Record;
+
+use crate::error::WebError;
+use crate::fields::{Field, Fields, Group, Look, Reader, Table, choices, rows_filled};
+
+/// What the form stands on.
+pub struct Ground<'a> {
+    /// The method.
+    pub method: &'static dyn Method,
+    /// The instrument.
+    pub instrument: &'a Instrument,
+    /// The register of standards.
+    pub standards: &'a [Record],
+}
+
+/// Groups and tables of the form.
+pub fn parts(ground: &Ground<'_>, typed: &Fields) -> (Vec<Group>, Vec<Table>) {
+    let mut groups = vec![general(ground)];
+    let mut tables = vec![points_table(ground, typed)];
+    for group in ground.method.sheet().groups {
+        let mut fields = Vec::new();
+        let mut limits: Vec<&SheetField> = Vec::new();
+        for field in &group.fields {
+            match &field.kind {
+                SheetKind::Rows(columns) => tables.push(rows_table(field, columns, typed)),
+                SheetKind::Limit { .. } => limits.push(field),
+                _ => fields.extend(plain_fields(field)),
+            }
+        }
+        if !limits.is_empty() {
+            tables.insert(1, limits_table(group.title, &limits));
+        }
+        if !fields.is_empty() {
+            groups.push(Group::new(group.title, fields));
+        }
+    }
+    groups.push(after_failure());
+    (groups, tables)
+}
+
+fn list<T: Copy>(all: &[T], word: fn(T) -> &'static str, words: fn(T) -> &'static str) -> Look {
+    choices(all.iter().map(|one| (word(*one), words(*one))))
+}
+
+fn general(ground: &Ground<'_>) -> Group {
+    let mut kinds: Vec<&str> = ground.standards.iter().map(|r| r.standard.kind.as_str()).collect();
+    kinds.sort_unstable();
+    kinds.dedup();
+    let by_tag = ground.standards.iter().filter(|r| r.standard.state != "retired").map(|r| {
+        (format!("tag:{}", r.standard.id), format!("{} {}", r.standard.tag, r.standard.name))
+    });
+    let any =
+        kinds.iter().map(|kind| (format!("kind:{kind}"), format!("any {}", kind_words(kind))));
+    let offered =
+        std::iter::once((String::new(), "Choose".to_owned())).chain(by_tag).chain(any).collect();
+    Group::new(
+        "The check",
+        vec![
+            Field::new("standard", "Standard", Look::Choice(offered))
+                .hint("One by its tag, or any of a kind that has the values and is fit."),
+            Field::new("due_rule", "Due", list(&DueRule::ALL, DueRule::word, DueRule::words)),
+            Field::new("minutes", "Minutes that it takes", Look::Number),
+            Field::new("fixture", "Container or fixture", Look::Line)
+                .hint("Empty where none is needed."),
+            Field::new(
+                "decision_rule",
+                "Decision rule",
+                list(&DecisionRule::ALL, DecisionRule::word, DecisionRule::words),
+            ),
+            Field::new(
+                "adjustment_policy",
+                "Adjusted",
+                list(&AdjustmentPolicy::ALL, AdjustmentPolicy::word, AdjustmentPolicy::words),
+            ),
+        ],
+    )
+}
+
+fn after_failure() -> Group {
+    let mut fields: Vec<Field> = Rung::ALL
+        .iter()
+        .map(|rung| Field::new(format!("reaction.{}", rung.word()), rung.words(), Look::Tick))
+        .collect();
+    fields.push(
+        Field::new("change_note", "What this version changes, and why", Look::Line)
+            .hint("For the lead who approves it."),
+    );
+    Group::new("When it fails, in this order", fields)
+}
+
+fn travel_words(travel: Travel) -> &'static str {
+    match travel {
+        Travel::Rising => "rising",
+        Travel::Falling => "falling",
+        Travel::Corner => "off centre",
+    }
+}
+
+const PLACES: [(Place, &str); 5] = [
+    (Place::Middle, "middle"),
+    (Place::BackLeft, "back left"),
+    (Place::BackRight, "back right"),
+    (Place::FrontLeft, "front left"),
+    (Place::FrontRight, "front right"),
+];
+
+fn points_table(ground: &Ground<'_>, typed: &Fields) -> Table {
+    let travels: Vec<(&str, &str)> = std::iter::once(("", ""))
+        .chain(ground.method.travels().iter().map(|travel| (travel.word(), travel_words(*travel))))
+        .collect();
+    let own: Vec<(String, String)> = std::iter::once((String::new(), "the plan's".to_owned()))
+        .chain(
+            ground
+                .standards
+                .iter()
+                .filter(|r| r.standard.state != "retired")
+                .map(|r| (r.standard.id.to_string(), r.standard.tag.clone())),
+        )
+        .collect();
+    let mut table = Table::new("Points, in working order", "points", typed, 3, || {
+        let mut columns =
+            vec![("nominal", "Value", Look::Number), ("travel", "Way", choices(travels.clone()))];
+        if ground.method.has_places() {
+            let places = PLACES.iter().map(|(place, words)| (place.word(), *words));
+            columns.push(("place", "Place", choices(places)));
+        }
+        columns.extend([
+            ("repeats", "Times", Look::Number),
+            ("pieces", "Pieces", Look::Line),
+            ("standard", "Standard", Look::Choice(own.clone())),
+            ("charted", "Charted", Look::Tick),
+        ]);
+        columns
+    });
+    let named: Vec<String> = ground
+        .standards
+        .iter()
+        .filter(|r| r.standard.state != "retired" && !r.values.is_empty())
+        .filter(|r| {
+            r.values[0].unit.parse::<Unit>().is_ok_and(|unit| {
+                ground
+                    .instrument
+                    .unit
+                    .parse::<Unit>()
+                    .is_ok_and(|own| own.dimension() == unit.dimension())
+            })
+        })
+        .take(6)
+        .map(|r| {
+            let mut pieces: Vec<&str> = r.values.iter().map(|row| row.piece.as_str()).collect();
+            pieces.dedup();
+            format!("{}: {}", r.standard.tag, pieces.join(" "))
+        })
+        .collect();
+    table.hint = format!(
+        "In {}. Pieces by their tags, with spaces between; by their nominal values where any standard of a kind will do; empty for zero. {}",
+        ground.instrument.unit,
+        named.join(" · ")
+    );
+    table
+}
+
+/// Fields of one part of the sheet; a bound is three, the limit and what is added to it.
+fn plain_fields(field: &SheetField) -> Vec<Field> {
+    let name = format!("s.{}", field.key);
+    let look = match &field.kind {
+        SheetKind::Decimal { .. } => Look::Number,
+        SheetKind::Seconds { .. } | SheetKind::Text => Look::Line,
+        SheetKind::Choice(words) => choices(words.iter().copied()),
+        SheetKind::Tick => Look::Tick,
+        SheetKind::Lines => Look::Lines,
+        SheetKind::Bound | SheetKind::Limit { .. } | SheetKind::Rows(_) => return vec![],
+    };
+    vec![Field::new(name, field.label, look).hint(field.hint)]
+}
+
+fn from_words() -> Look {
+    // A configuration value is named freely, so this is a line with the known words in its hint.
+    Look::Line
+}
+
+fn rows_table(field: &SheetField, columns: &[SheetField], typed: &Fields) -> Table {
+    let name = format!("s.{}", field.key);
+    let mut table = Table::new(field.label, &name, typed, 2, || {
+        columns
+            .iter()
+            .flat_map(|column| match &column.kind {
+                SheetKind::Tick => vec![(column.key, column.label, Look::Tick)],
+                SheetKind::Choice(words) => {
+                    vec![(column.key, column.label, choices(words.iter().copied()))]
+                }
+                SheetKind::Decimal { .. } => vec![(column.key, column.label, Look::Number)],
+                SheetKind::Bound => bound_columns(column),
+                _ => vec![(column.key, column.label, Look::Line)],
+            })
+            .collect()
+    });
+    let hints: Vec<&str> =
+        columns.iter().map(|column| column.hint).filter(|hint| !hint.is_empty()).collect();
+    table.hint = hints.join(" ");
+    if columns.iter().any(|column| column.kind == SheetKind::Bound) {
+        table.hint = format!(
+            "A limit may be computed: “+ …” for each “of”: step, span, highest, or a configuration value by its name. {}",
+            table.hint
+        );
+    }
+    table
+}
+
+/// Keys of the two further columns of a bound.
+fn bound_columns(column: &SheetField) -> Vec<(&'static str, &'static str, Look)> {
+    match column.key {
+        "lower" => vec![
+            ("lower", column.label, Look::Number),
+            ("lower.per", "+ …", Look::Number),
+            ("lower.of", "for each", from_words()),
+        ],
+        _ => vec![
+            ("upper", column.label, Look::Number),
+            ("upper.per", "+ …", Look::Number),
+            ("upper.of", "for each", from_words()),
+        ],
+    }
+}
+
+fn limits_table(title: &str, limits: &[&SheetField]) -> Table {
+    let forms: Vec<(&str, &str)> = std::iter::once(("", "none")).chain(LIMIT_FORMS).collect();
+    let rows = limits
+        .iter()
+        .map(|limit| {
+            let field = |key: &str, label: &str, look: Look| {
+                Field::new(
+                    format!("s.{}.{key}", limit.key),
+                    format!("{}: {label}", limit.label),
+                    look,
+                )
+            };
+            vec![
+                field("form", "form", choices(forms.clone())),
+                field("half_width", "± value", Look::Number),
+                field("percent", "per cent", Look::Number),
+                field("per", "+ so much", Look::Number),
+                field("of", "for each", from_words()),
+                field("side", "side", choices(LIMIT_SIDES)),
+            ]
+        })
+        .collect();
+    Table {
+        title: title.to_owned(),
+        name: "s.limits".into(),
+        heads: ["Form", "± value", "%", "+ …", "for each", "Side"].map(str::to_owned).to_vec(),
+        rows,
+        row_titles: limits.iter().map(|limit| limit.label.to_owned()).collect(),
+        hint: limits
+            .iter()
+            .filter(|limit| !limit.hint.is_empty())
+            .map(|limit| format!("{}: {}", limit.label, limit.hint))
+            .collect::<Vec<_>>()
+            .join(" "),
+        error: None,
+    }
+}
+
+/// Words for what a computed value is computed from, as people type them.
+const FROM: [(&str, &str); 3] =
+    [("step", "resolution"), ("span", "span"), ("highest", "highest_point")];
+
+/// Reads what was typed into a draft; what is wrong is in the reader.
+pub fn read(
+    ground: &Ground<'_>,
+    reader: &mut Reader<'_>,
+    typed: &Fields,
+) -> Result<Option<Draft>, WebError> {
+    let standard = reader.choice("standard", |word| match word.split_once(':') {
+        Some(("tag", id)) => {
+            let known = ground.standards.iter().find(|r| r.standard.id.to_string() == id)?;
+            Some((Some(known), None))
+        }
+        Some(("kind", kind)) => ground
+            .standards
+            .iter()
+            .any(|r| r.standard.kind == kind)
+            .then(|| (None, Some(kind.to_owned()))),
+        _ => None,
+    });
+    let due_rule = reader.choice("due_rule", |word| word.parse::<DueRule>().ok());
+    let decision_rule = reader.choice("decision_rule", |word| word.parse::<DecisionRule>().ok());
+    let policy = reader.choice("adjustment_policy", |word| word.parse::<AdjustmentPolicy>().ok());
+    let minutes = reader.whole("minutes", 1, 600);
+    if minutes.is_none() {
+        reader.fault("minutes", "Say how many minutes it takes; the round is planned by it.");
+    }
+    let reaction = Rung::ALL
+        .iter()
+        .filter(|rung| reader.ticked(&format!("reaction.{}", rung.word())))
+        .map(|rung| rung.word().to_owned())
+        .collect();
+    let texts: SheetTexts = typed
+        .0
+        .iter()
+        .filter_map(|(name, text)| {
+            let key = name.strip_prefix("s.")?;
+            let text = crate::fields::clean(text);
+            let from = FROM
+                .iter()
+                .find(|(word, _)| key.ends_with(".of") && text.eq_ignore_ascii_case(word));
+            Some((key.to_owned(), from.map_or(text, |(_, stored)| (*stored).to_owned())))
+        })
+        .collect();
+    let settings = match ground.method.sheet().read(&texts) {
+        Ok(settings) => settings,
+        Err(faults) => {
+            for (name, words) in faults {
+                reader.fault(&format!("s.{name}"), words);
+            }
+            serde_json::Value::Null
+        }
+    };
+    let (named, kind) = standard.unwrap_or((None, None));
+    let points = read_points(ground, reader, typed, named)?;
+    let fixture = reader.text("fixture", 120);
+    let change_note = reader.text("change_note", 200);
+    let (Some(due_rule), Some(decision_rule), Some(policy), Some(minutes), true) =
+        (due_rule, decision_rule, policy, minutes, reader.is_fine())
+    else {
+        return Ok(None);
+    };
+    Ok(Some(Draft {
+        standard: named.map(|record| record.standard.id),
+        standard_kind: kind,
+        settings,
+        minutes,
+        due_rule: due_rule.word(),
+        decision_rule: decision_rule.word(),
+        adjustment_policy: policy.word(),
+        reaction,
+        fixture,
+        change_note,
+        points,
+    }))
+}
+
+fn read_points(
+    ground: &Ground<'_>,
+    reader: &mut Reader<'_>,
+    typed: &Fields,
+    named: Option<&Record>,
+) -> Result<Vec<DraftPoint>, WebError> {
+    let unit: Unit = ground.instrument.unit.parse().map_err(|_| WebError::Inner("unit".into()))?;
+    let mut points = Vec::new();
+    for row in 0..rows_filled(typed, "points") {
+        let name = |key: &str| format!("points.{row}.{key}");
+        let keys = ["nominal", "travel", "repeats", "pieces"];
+        if keys.iter().all(|key| typed.get(&name(key)).is_empty()) {
+            continue;
+        }
+        let nominal = reader.number(&name("nominal"));
+        let travel = reader.choice(&name("travel"), |word| {
+            ground.method.travels().iter().copied().find(|travel| travel.word() == word)
+        });
+        let place = if ground.method.has_places() {
+            reader.choice(&name("place"), |word| word.parse::<Place>().ok())
+        } else {
+            Some(Place::Middle)
+        };
+        let repeats = reader.whole(&name("repeats"), 1, 50);
+        if repeats.is_none() {
+            reader.fault(&name("repeats"), "How many times is it read? From 1 to 50.");
+        }
+        let own = match typed.get(&name("standard")) {
+            "" => None,
+            id => {
+                let found = ground.standards.iter().find(|r| r.standard.id.to_string() == id);
+                if found.is_none() {
+                    reader.fault(&name("standard"), "Choose one of these.");
+                }
+                found
+            }
+        };
+        let pieces: Vec<String> = typed
+            .get(&name("pieces"))
+            .split([' ', '+', ';'])
+            .filter(|p| !p.is_empty())
+            .map(str::to_owned)
+            .collect();
+        let record = own.or(named);
+        if let Some(words) = pieces_fault(record, &pieces, nominal, unit)? {
+            reader.fault(&name("pieces"), words);
+        }
+        points.push(DraftPoint {
+            nominal,
+            travel: travel.map_or("rising", Travel::word),
+            place: place.map_or("middle", Place::word),
+            repeats: repeats.unwrap_or(1),
+            charted: reader.ticked(&name("charted")),
+            pieces,
+            standard: own
+                .map(|record| record.standard.id)
+                .filter(|id| named.is_none_or(|named| named.standard.id != *id)),
+        });
+    }
+    if points.is_empty() {
+        reader.fault("points", "A plan needs one point at least.");
+    }
+    Ok(points)
+}
+
+/// Pieces that are not there, or whose sum is another value than the point.
+fn pieces_fault(
+    record: Option<&Record>,
+    names: &[String],
+    nominal: Decimal,
+    unit: Unit,
+) -> Result<Option<String>, WebError> {
+    let sum = match record {
+        Some(record) => {
+            let pieces = registers::pieces(record.values.clone())?;
+            let chosen = match choose_pieces(names, &pieces, unit) {
+                Ok(chosen) => chosen,
+                Err(name) => {
+                    let known: Vec<&str> = pieces.iter().map(|piece| piece.tag.as_str()).collect();
+                    return Ok(Some(format!(
+                        "{} has no piece “{name}” (left). It has {}.",
+                        record.standard.tag,
+                        known.join(", ")
+                    )));
+                }
+            };
+            let mut sum = Decimal::ZERO;
+            for piece in &chosen {
+                match piece.unit.try_convert(piece.nominal, unit) {
+                    Ok(value) => sum += value,
+                    Err(error) => return Ok(Some(format!("{}: {error}.", record.standard.tag))),
+                }
+            }
+            sum
+        }
+        None => {
+            let mut sum = Decimal::ZERO;
+            for name in names {
+                match name.replace(',', ".").parse::<Decimal>() {
+                    Ok(value) => sum += value,
+                    Err(_) => {
+                        return Ok(Some("Where any of a kind will do, pieces are given by their nominal values, like “10 10”.".into()));
+                    }
+                }
+            }
+            sum
+        }
+    };
+    Ok((sum != nominal).then(|| {
+        format!(
+            "These pieces make {} {unit}, and the point is {} {unit}.",
+            sum.normalize(),
+            nominal.normalize()
+        )
+    }))
+}
+
+/// The form filled in from a version that exists.
+pub fn filled_in(ground: &Ground<'_>, view: &PlanView, points: &[PlanPointRow]) -> Fields {
+    let version = &view.version;
+    let standard = match (&version.standard_id, &version.standard_kind) {
+        (Some(id), _) => format!("tag:{id}"),
+        (None, Some(kind)) => format!("kind:{kind}"),
+        (None, None) => String::new(),
+    };
+    let mut typed = Fields::default()
+        .with("standard", standard)
+        .with("due_rule", &version.due_rule)
+        .with("minutes", version.minutes.to_string())
+        .with("fixture", &version.fixture)
+        .with("decision_rule", &version.decision_rule)
+        .with("adjustment_policy", &version.adjustment_policy);
+    for rung in &version.reaction {
+        typed = typed.with(&format!("reaction.{rung}"), "on");
+    }
+    for (name, text) in ground.method.sheet().show(&version.settings) {
+        let shown = FROM.iter().find(|(_, stored)| name.ends_with(".of") && text == *stored);
+        typed = typed
+            .with(&format!("s.{name}"), shown.map_or(text.clone(), |(word, _)| (*word).to_owned()));
+    }
+    for (row, point) in points.iter().enumerate() {
+        let name = |key: &str| format!("points.{row}.{key}");
+        typed = typed
+            .with(&name("nominal"), point.nominal.to_string())
+            .with(&name("travel"), &point.travel)
+            .with(&name("place"), &point.place)
+            .with(&name("repeats"), point.repeats.to_string())
+            .with(&name("pieces"), point.pieces.join(" "))
+            .with(
+                &name("standard"),
+                point.standard_id.map_or_else(String::new, |id: StandardId| id.to_string()),
+            )
+            .with(&name("charted"), if point.charted { "on" } else { "" });
+    }
+    typed
+}
+
+/// What a new plan begins with: the usual choices, none of them hidden.
+pub fn fresh(method: &'static dyn Method) -> Fields {
+    let mut typed = Fields::default()
+        .with("due_rule", DueRule::EachShift.word())
+        .with("decision_rule", DecisionRule::SimpleAcceptance.word())
+        .with("adjustment_policy", AdjustmentPolicy::OnlyWhenOut.word())
+        .with("s.pause_seconds", "0 s");
+    for rung in Rung::ALL {
+        typed = typed.with(&format!("reaction.{}", rung.word()), "on");
+    }
+    let first = method.travels().first().map_or("", |travel| travel.word());
+    typed = typed.with("points.0.travel", first);
+    typed
+}
+
+/// Faults by field, empty.
+pub fn none() -> BTreeMap<String, String> {
+    BTreeMap::new()
+}
+
+const _: () = assert!(COMPUTED_FROM.len() == FROM.len());

@@ -1,0 +1,413 @@
+//! The guided run when it does not go as planned: another hand, a void, paper, held entries.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+
+use diesel::sql_types::{BigInt, Text};
+use diesel_async::RunQueryDsl;
+use reqwest::StatusCode;
+
+use crate::client::{Bench, Page};
+use crate::support::{HandClock, Server, demo_database, now};
+
+async fn teemu(server: &Server) -> Bench {
+    Bench::signed_in(&server.base, "teemu", "kuiva-kivi-7").await
+}
+
+async fn ilma(server: &Server) -> Bench {
+    Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
+}
+
+/// Comes to the first reading of the tank scale.
+async fn at_the_zero(bench: &Bench) -> String {
+    let path = bench.start("R-02").await;
+    for _ in 0..3 {
+        bench.confirm(&path).await;
+    }
+    path
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_colleague_takes_over_and_both_names_stay() {
+    let server = Server::demo().await;
+    let (aino, teemu) = (Bench::aino(&server.base).await, teemu(&server).await);
+    let path = at_the_zero(&aino).await;
+    assert_eq!(aino.send(&path, "0.000").await.status, StatusCode::SEE_OTHER);
+    assert_eq!(teemu.get(&path).await.words("h1"), "Aino Verkala has this check in hand");
+    // A page that Aino left open: what she types behind his back is not kept, and not lost.
+    let open = aino.get(&path).await;
+    assert_eq!(teemu.take_over(&path).await.status, StatusCode::SEE_OTHER);
+    let refused = aino.send_form(&path, &open, &[("typed", "5.001")]).await;
+    assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(refused.words("p.notice").contains("What you typed: 5.001"), "{}", refused.text);
+    // Two who take it over at one moment: the second is told.
+    let late = HashMap::from([
+        ("form_token", aino.get("/").await.attribute("input[name=form_token]", "value").unwrap()),
+        ("from", "3".to_owned()),
+    ]);
+    let answer = aino.post(&format!("{path}/take-over"), &late).await;
+    assert_eq!(answer.status, StatusCode::CONFLICT);
+    let mut page = teemu.get(&path).await;
+    for typed in ["5.001", "10.001", "20.002", "20.001", "20.002", "10.001", "10.001", "0.000"] {
+        assert!(page.find("form.entry.reading").is_some(), "{}", page.words("h1"));
+        teemu.send_form(&path, &page, &[("typed", typed)]).await;
+        page = teemu.get(&path).await;
+    }
+    // Everything is looked over before the weights are put away.
+    assert_eq!(page.words("h1"), "Look over what was kept");
+    let rows = page.all("table.review tbody tr");
+    assert_eq!(rows.len(), 9, "{rows:?}");
+    assert!(rows[0].contains("Aino Verkala") && rows[1].contains("Teemu Ronsala"), "{rows:?}");
+    teemu.send_form(&path, &page, &[]).await;
+    teemu.confirm(&path).await;
+    let verdict = teemu.get(&format!("{path}/verdict")).await;
+    assert!(
+        verdict.words("dl.facts").contains("Aino Verkala, then Teemu Ronsala"),
+        "{}",
+        verdict.text
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_failure_is_not_made_to_disappear() {
+    let server = Server::demo().await;
+    let (aino, teemu, ilma) =
+        (Bench::aino(&server.base).await, teemu(&server).await, ilma(&server).await);
+    let path = at_the_zero(&aino).await;
+    let void = async |bench: &Bench, words: &str| {
+        let fields = HashMap::from([
+            (
+                "form_token",
+                bench.get("/").await.attribute("input[name=form_token]", "value").unwrap(),
+            ),
+            ("words", words.to_owned()),
+        ]);
+        bench.post(&format!("{path}/void"), &fields).await
+    };
+    for typed in ["0.000", "5.001", "10.001"] {
+        aino.send(&path, typed).await;
+    }
+    // 20 kg bear 20 g in service; this is 35 g off.
+    aino.send(&path, "20.035").await;
+    for bench in [&aino, &teemu] {
+        let refused = void(bench, "somebody bumped the bench").await;
+        assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+        assert!(refused.text.contains("voided by a lead only"), "{}", refused.text);
+    }
+    assert_eq!(
+        void(&ilma, "").await.status,
+        StatusCode::UNPROCESSABLE_ENTITY,
+        "with a reason only"
+    );
+    assert_eq!(void(&ilma, "the drum still hung on the hoist").await.status, StatusCode::SEE_OTHER);
+    assert!(aino.get(&path).await.text.contains("the drum still hung on the hoist"));
+}
+
+#[derive(diesel::QueryableByName)]
+struct Counted {
+    #[diesel(sql_type = BigInt)]
+    counted: i64,
+    #[diesel(sql_type = BigInt)]
+    hollow: i64,
+}
+
+async fn counted(server: &Server, since: &str) -> (i64, i64) {
+    let rows: Vec<Counted> = diesel::sql_query(format!(
+        "SELECT count(*) FILTER (WHERE p.ordinal IS NOT NULL) AS counted,
+            count(*) FILTER (WHERE p.ordinal IS NULL AND NOT p.withdrawn) AS hollow
+         FROM chart_points p JOIN chart_streams s ON s.id = p.stream_id
+         JOIN instruments i ON i.id = s.instrument_id
+         WHERE i.tag = 'R-02' AND p.measured_at >= '{since}'"
+    ))
+    .load(&mut server.owner().await)
+    .await
+    .unwrap();
+    (rows[0].counted, rows[0].hollow)
+}
+
+fn readings(twenty: &str) -> [&str; 9] {
+    ["0.000", "5.001", "10.001", twenty, twenty, twenty, "10.001", "10.001", "0.000"]
+}
+
+/// A lead voids a judged check: it leaves the charts, and the confirming run becomes the one that
+/// counts.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_voided_check_leaves_the_charts_and_the_next_one_counts() {
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let first = aino.run("R-02", &readings("20.035")).await;
+    let path = first.attribute("details.void form", "action");
+    assert!(path.is_none(), "its technician is not offered it");
+    clock.pass(600);
+    aino.run("R-02", &readings("20.003")).await;
+    let since = "2026-11-24T20:00:00Z";
+    let (before, hollow) = counted(&server, since).await;
+    assert!(
+        before > 0 && hollow == before,
+        "one counted, one hollow on each chart: {before} {hollow}"
+    );
+    let round = ilma.get("/instruments/R-02").await;
+    let failed = round.attribute(".scroll-list tbody tr:nth-child(2) a", "href").unwrap();
+    let page = ilma.get(&failed).await;
+    let action = page.attribute("details.void form", "action").unwrap();
+    let mut fields = page.form("details.void form");
+    assert_eq!(
+        ilma.post(&action, &fields).await.status,
+        StatusCode::CONFLICT,
+        "with a reason only"
+    );
+    fields.insert("words".into(), "the hoist hook rested on the load".into());
+    assert_eq!(ilma.post(&action, &fields).await.status, StatusCode::SEE_OTHER);
+    assert!(ilma.get(&failed).await.words("p.notice").contains("the hoist hook rested"));
+    assert_eq!(counted(&server, since).await, (before, 0), "the second run counts now");
+    assert_eq!(ilma.post(&action, &fields).await.status, StatusCode::CONFLICT, "void already");
+}
+
+fn short(page: &Page) -> serde_json::Value {
+    serde_json::from_str(&page.text).unwrap()
+}
+
+#[derive(diesel::QueryableByName)]
+struct Kept {
+    #[diesel(sql_type = Text)]
+    source: String,
+    #[diesel(sql_type = Text)]
+    measured: String,
+    #[diesel(sql_type = Text)]
+    received: String,
+}
+
+/// What a browser held while the network was gone: kept with the time at which it was read, once,
+/// in the name of who read it; the server rules on what arrives.
+#[tokio::test(flavor = "multi_thread")]
+async fn held_entries_arrive_with_their_own_time() {
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+    let (aino, teemu) = (Bench::aino(&server.base).await, teemu(&server).await);
+    let path = at_the_zero(&aino).await;
+    let page = aino.get(&path).await;
+    clock.pass(900);
+    let mut entry = page.form("form.entry");
+    entry.extend([
+        ("typed".to_owned(), "0,000".to_owned()),
+        ("age_ms".to_owned(), "600000".to_owned()),
+        ("read_by".to_owned(), "1".to_owned()),
+    ]);
+    let send = async |bench: &Bench, entry: &HashMap<String, String>| {
+        bench.post_short(&format!("{path}/entries"), entry).await
+    };
+    // Somebody else is signed in by now: it stays on the device.
+    let mut foreign = entry.clone();
+    foreign.insert(
+        "form_token".into(),
+        teemu.get("/").await.attribute("input[name=form_token]", "value").unwrap(),
+    );
+    let refused = send(&teemu, &foreign).await;
+    assert_eq!(
+        (refused.status, short(&refused)["state"].as_str().unwrap()),
+        (StatusCode::CONFLICT, "refused")
+    );
+    let kept = send(&aino, &entry).await;
+    assert_eq!(
+        (kept.status, short(&kept)["state"].as_str().unwrap()),
+        (StatusCode::OK, "kept"),
+        "{}",
+        kept.text
+    );
+    assert_eq!(short(&send(&aino, &entry).await)["state"], "kept", "a retry is the same entry");
+    let rows: Vec<Kept> = diesel::sql_query(
+        "SELECT source, to_char(measured_at AT TIME ZONE 'UTC', 'HH24:MI') AS measured,
+            to_char(received_at AT TIME ZONE 'UTC', 'HH24:MI') AS received
+         FROM readings WHERE step_key = 'zero' ORDER BY id DESC LIMIT 1",
+    )
+    .load(&mut server.owner().await)
+    .await
+    .unwrap();
+    let found = (rows[0].source.as_str(), rows[0].measured.as_str(), rows[0].received.as_str());
+    assert_eq!(found, ("held", "20:39", "20:49"));
+
+    // Refused on arrival, in words; the page's own script keeps it and shows them.
+    let page = aino.get(&path).await;
+    for (typed, words) in [("abc", "not part of a number"), ("50.0", "Is the 5 kg on the pan")] {
+        let mut wrong = page.form("form.entry");
+        wrong.extend([
+            ("typed".to_owned(), typed.to_owned()),
+            ("age_ms".to_owned(), "5".to_owned()),
+        ]);
+        let answer = send(&aino, &wrong).await;
+        assert_eq!(short(&answer)["state"], "refused");
+        assert!(short(&answer)["words"].as_str().unwrap().contains(words), "{}", answer.text);
+    }
+    // Out of its turn: the check has gone on meanwhile.
+    let mut old = page.form("form.entry");
+    old.extend([
+        ("key".to_owned(), uuid::Uuid::new_v4().to_string()),
+        ("step".to_owned(), "zero".to_owned()),
+        ("typed".to_owned(), "0.001".to_owned()),
+        ("age_ms".to_owned(), "5".to_owned()),
+    ]);
+    assert!(short(&send(&aino, &old).await)["words"].as_str().unwrap().contains("kept already"));
+    let stranger = Bench::new(&server.base);
+    assert_eq!(short(&send(&stranger, &entry).await)["state"], "signed_out");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_check_from_paper_is_judged_like_any_and_marked() {
+    let server = Server::demo().await;
+    let aino = Bench::aino(&server.base).await;
+    let sheet = aino.get("/versions/8/sheet").await;
+    assert!(sheet.words(".paper").contains("Go to 80 bar"), "{}", sheet.words(".paper"));
+    assert!(!sheet.words(".paper").contains("Look over what was kept"), "that is for the screen");
+    let page = aino.get("/versions/8/late").await;
+    let names: Vec<String> = page.whole_form("form.sheet-form").into_keys().collect();
+    let field = |part: &str| names.iter().find(|name| name.contains(part)).unwrap().clone();
+    let ticks: Vec<String> = page.tick_names("form.sheet-form");
+    let mut typed: Vec<(String, String)> = vec![
+        ("reason".into(), "network down".into()),
+        ("by".into(), "Pekko Jarvia".into()),
+        ("day".into(), "2026-11-24".into()),
+        ("began".into(), "22:05".into()),
+        ("ended".into(), "22:14".into()),
+        (field("standard.1"), "PR-1".into()),
+        (field("setting-1"), "bar".into()),
+        (field("point-1-"), "80".into()),
+        (field("point-2-"), "200".into()),
+        (field("point-3-"), "321".into()),
+        (field("point-4-"), "200".into()),
+        (field("point-5-"), "80".into()),
+    ];
+    typed
+        .extend(ticks.iter().filter(|name| *name != "far").map(|name| (name.clone(), "on".into())));
+    let send = async |changes: &[(&str, &str)]| {
+        let mut fields: Vec<(&str, &str)> =
+            typed.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
+        fields.extend(changes);
+        aino.submit(&page, "/versions/8/late", &fields).await
+    };
+    let point = field("point-3-");
+    for (name, value, words) in [
+        ("reason", "", "why it was done on paper"),
+        ("by", "", "who measured"),
+        ("day", "2026-13-01", "year-month-day"),
+        ("day", "2026-10-01", "within 14 days"),
+        ("began", "soon", "time of the day"),
+        ("ended", "23:50", "still to come"),
+        (point.as_str(), "32", "Is the reference at 320 bar"),
+        (point.as_str(), "lots", "not part of a number"),
+        (field("standard.1").as_str(), "M1-B", "not the standard of this plan"),
+    ] {
+        let answer = send(&[(name, value)]).await;
+        assert_eq!(
+            answer.status,
+            StatusCode::UNPROCESSABLE_ENTITY,
+            "{name} {value}: {}",
+            answer.words("main")
+        );
+        assert!(answer.words("main").contains(words), "{name} {value}: {}", answer.words("main"));
+    }
+    let done = send(&[]).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.words("main"));
+    let verdict = aino.follow(done).await;
+    assert!(verdict.words("dl.facts").contains("measured by Pekko Jarvia; network down"));
+    assert!(verdict.text.contains("Measured on paper and entered later"), "{}", verdict.text);
+    let twice = send(&[]).await;
+    assert!(
+        twice.status == StatusCode::SEE_OTHER || twice.text.contains("done in that shift already")
+    );
+    let round = aino.get("/").await;
+    let row =
+        round.all("table.round tbody tr").into_iter().find(|row| row.contains("P-11")).unwrap();
+    assert!(row.contains("Verdict"), "{row}");
+}
+
+/// Entered after a newer check: it is judged by the chart as it stood then, and the chart is
+/// replayed with it in its place.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_late_check_takes_its_place_on_the_chart() {
+    let server = Server::demo().await;
+    let aino = Bench::aino(&server.base).await;
+    let since = "2026-11-24T00:00:00Z";
+    let before = counted(&server, since).await.0;
+    diesel::sql_query(
+        "UPDATE checks SET state = 'void', void_reason = 'test', voided_by = 1, voided_at = closed_at
+         WHERE id IN (SELECT c.id FROM checks c JOIN instruments i ON i.id = c.instrument_id
+             JOIN shift_instances s ON s.id = c.shift_instance_id
+             WHERE i.tag = 'R-02' AND s.label = 'Morning' AND s.business_date = '2026-11-24')",
+    )
+    .execute(&mut server.owner().await)
+    .await
+    .unwrap();
+    let mut owner = server.owner().await;
+    let streams: Vec<StreamRow> = diesel::sql_query(
+        "SELECT s.id FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id WHERE i.tag = 'R-02'",
+    )
+    .load(&mut owner)
+    .await
+    .unwrap();
+    for stream in &streams {
+        let id = vaaka_store::ids::StreamId(stream.id);
+        vaaka_store::replay::stream(&mut owner, id).await.unwrap();
+    }
+    let voided = counted(&server, since).await.0;
+    let page = aino.get("/versions/1/late").await;
+    let names: Vec<String> = page.whole_form("form.sheet-form").into_keys().collect();
+    let mut typed: Vec<(String, String)> = [
+        ("reason", "tablet flat"),
+        ("by", "Aino Verkala"),
+        ("day", "2026-11-24"),
+        ("began", "6:10"),
+        ("ended", "6.21"),
+    ]
+    .map(|(name, value)| (name.to_owned(), value.to_owned()))
+    .to_vec();
+    for name in names {
+        let value = match name.as_str() {
+            _ if name.contains("standard") => "M1-B",
+            _ if name.contains(".zero") => "0.000",
+            _ if name.contains("-5-rising") => "5.001",
+            _ if name.contains("-10-") => "10.001",
+            _ if name.contains("-20-") => "20.003",
+            _ => continue,
+        };
+        typed.push((name, value.to_owned()));
+    }
+    let ticks = page.tick_names("form.sheet-form");
+    typed
+        .extend(ticks.into_iter().filter(|name| name != "far").map(|name| (name, "on".to_owned())));
+    let fields: Vec<(&str, &str)> = typed.iter().map(|(n, v)| (n.as_str(), v.as_str())).collect();
+    let done = aino.submit(&page, "/versions/1/late", &fields).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.words("main"));
+    assert_eq!(counted(&server, since).await.0, before, "{before}, then {voided}, and back");
+    let rows: Vec<StreamRow> = diesel::sql_query(
+        "SELECT count(*) AS id FROM chart_points p JOIN chart_points q
+           ON q.segment_id = p.segment_id AND q.ordinal = p.ordinal + 1 AND q.measured_at < p.measured_at",
+    )
+    .load(&mut owner)
+    .await
+    .unwrap();
+    assert_eq!(rows[0].id, 0, "places follow the time of measurement");
+}
+
+#[derive(diesel::QueryableByName)]
+struct StreamRow {
+    #[diesel(sql_type = BigInt)]
+    id: i64,
+}
+
+/// An instrument that is put on hold in mid-check: the check goes on and says so.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_hold_in_mid_check_is_said_and_loses_nothing() {
+    let server = Server::demo().await;
+    let (aino, teemu) = (Bench::aino(&server.base).await, teemu(&server).await);
+    let path = at_the_zero(&aino).await;
+    let page = teemu.get("/instruments/R-02").await;
+    let mut fields = page.form("#use form");
+    fields.extend([
+        ("to".to_owned(), "on_hold".to_owned()),
+        ("reason".to_owned(), "knocked".to_owned()),
+    ]);
+    teemu.post("/instruments/R-02/state", &fields).await;
+    assert!(aino.get(&path).await.words("p.notice").contains("R-02 is on hold"));
+    assert_eq!(aino.send(&path, "0.000").await.status, StatusCode::SEE_OTHER);
+}
