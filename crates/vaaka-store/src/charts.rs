@@ -147,7 +147,8 @@ pub async fn newest_points(
             (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
                WHERE p.signalled AND r.check_id = p.check_id
                  ORDER BY r.version DESC LIMIT 1) AS drift_per_week,
-            (SELECT s.side FROM signals s WHERE s.segment_id = p.segment_id AND s.side IS NOT NULL
+            (SELECT s.side FROM signals s WHERE s.stream_id = p.stream_id
+               AND s.segment_id = p.segment_id AND s.side IS NOT NULL
                AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest($1) WITH ORDINALITY AS wanted(id, place)
          CROSS JOIN LATERAL (SELECT * FROM chart_points c WHERE c.stream_id = wanted.id

@@ -7,7 +7,8 @@ use diesel::sql_types::{
     BigInt, Binary, Bool, Integer, Jsonb, Nullable, Numeric, Text, Timestamptz,
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
-use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use serde_json::json;
 use uuid::Uuid;
@@ -21,7 +22,7 @@ use crate::schema::{
     certificates, check_standards, checks, people, reading_voids, readings, standard_lots,
     standards,
 };
-use crate::types::At;
+use crate::types::{At, Day};
 use crate::{StoreError, unreadable};
 
 /// An entry that stands, with the name of who kept it.
@@ -98,6 +99,10 @@ pub struct UsedStandard {
     pub tag: String,
     /// Why it may not be used any more: put on hold or retired since it was taken.
     pub withdrawn: Option<String>,
+    /// Its last day: of its certificate or, if sooner, of its lot.
+    pub last_day: Date,
+    /// Until when an opened lot may be used.
+    pub open_until: Option<Timestamp>,
 }
 
 /// Reads a check, its entries and its version; the three queries travel together.
@@ -125,10 +130,35 @@ pub async fn check_now(
     Ok(CheckNow { check, entries, head, standards })
 }
 
-type StandardRow = (CertificateId, String, String, String);
+type StandardRow =
+    (CertificateId, String, String, String, Day, Option<Day>, Option<At>, Option<i32>);
 
-fn used((certificate, tag, state, reason): StandardRow) -> UsedStandard {
-    UsedStandard { certificate, tag, withdrawn: (state != "in_use").then_some(reason) }
+fn used(row: StandardRow) -> UsedStandard {
+    let (certificate, tag, state, reason, valid_until, expires_on, opened_at, open_hours) = row;
+    UsedStandard {
+        certificate,
+        tag,
+        withdrawn: (state != "in_use").then_some(reason),
+        last_day: expires_on.map_or(valid_until.0, |day| day.0.min(valid_until.0)),
+        open_until: opened_at.zip(open_hours).and_then(|(at, hours)| {
+            at.0.checked_add(SignedDuration::from_hours(hours.into())).ok()
+        }),
+    }
+}
+
+/// What is asked of a standard, its lot and its certificate.
+#[diesel::dsl::auto_type(no_type_alias)]
+fn asked() -> _ {
+    (
+        certificates::id,
+        standards::tag,
+        standards::state,
+        standards::state_reason,
+        certificates::valid_until,
+        standard_lots::expires_on,
+        standard_lots::opened_at,
+        standard_lots::open_hours,
+    )
 }
 
 async fn own_standard(
@@ -140,7 +170,7 @@ async fn own_standard(
             certificates::table.inner_join(standard_lots::table.inner_join(standards::table)),
         )
         .filter(checks::id.eq(id))
-        .select((certificates::id, standards::tag, standards::state, standards::state_reason))
+        .select(asked())
         .first(&mut connection);
     Ok(row.await?)
 }
@@ -155,7 +185,7 @@ async fn extra_standards(
         )
         .filter(check_standards::check_id.eq(id))
         .order(check_standards::place)
-        .select((certificates::id, standards::tag, standards::state, standards::state_reason))
+        .select(asked())
         .load(&mut connection);
     Ok(rows.await?)
 }

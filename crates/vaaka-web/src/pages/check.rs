@@ -19,7 +19,7 @@ use vaaka_store::{Concluded, Connection, StoreError, conclude_check, plans};
 
 use super::check_start::wanted;
 use super::check_view::{OpenRun, Target, Typed, load};
-use super::{page, sign_in};
+use super::{Here, page, sign_in};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::clean;
@@ -271,6 +271,14 @@ async fn keep_entry(
         let mut typed = form.as_typed();
         typed.error = Some(words);
         return again(view, typed);
+    } else if matches!(target.step.input, Input::Reading { .. }) && view.may_run_out(measured) {
+        let zone = Here::find(state, &mut connection).await?.zone;
+        let day = measured.to_zoned_datetime(zone).date();
+        if let Some(words) = view.run_out_words(measured, day) {
+            let mut typed = form.as_typed();
+            typed.error = Some(words);
+            return again(view, typed);
+        }
     }
     let value = match accept(target.step, &proposal, &view.run, measured) {
         Ok(value) => value,

@@ -3,7 +3,9 @@
 use std::sync::Arc;
 
 use askama::Template;
-use jiff::Timestamp;
+use jiff::civil::Date;
+use jiff::tz::TimeZone;
+use jiff::{SignedDuration, Timestamp};
 use vaaka_core::method::{Input, RunState, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
 use vaaka_store::audit::Head;
@@ -15,6 +17,7 @@ use vaaka_store::rows::{Certificate, Check};
 use vaaka_store::{At, Connection, charts, checks, registers};
 
 use super::check_step::StepView;
+use super::standards::long_day;
 use super::{Here, Shell};
 use crate::error::WebError;
 use crate::session::SignedIn;
@@ -197,6 +200,29 @@ impl OpenRun {
         ))
     }
 
+    /// Why a reading taken at `at`, on that day of the site, does not count: a standard has run out
+    /// since it was taken in hand. Looking over and closing go on.
+    pub fn run_out_words(&self, at: Timestamp, day: Date) -> Option<String> {
+        let over = |used: &UsedStandard| used.open_until.is_some_and(|end| at > end);
+        let used = self.standards.iter().find(|used| day > used.last_day || over(used))?;
+        let why = if over(used) {
+            "it has been open for too long".to_owned()
+        } else {
+            format!("it was valid until {} only", long_day(used.last_day))
+        };
+        Some(format!(
+            "Nothing more can be read on {}: {why}. Void this check with that reason and begin again on another standard; what was kept stays on record.",
+            used.tag
+        ))
+    }
+
+    /// Whether a standard ends soon enough for the site's day to matter.
+    pub fn may_run_out(&self, at: Timestamp) -> bool {
+        // A site's day begins up to 14 hours before that of UTC.
+        let latest = (at + SignedDuration::from_hours(14)).to_zoned_datetime(TimeZone::UTC).date();
+        self.standards.iter().any(|used| latest > used.last_day || used.open_until.is_some())
+    }
+
     /// Whether anything read so far lies outside its limits.
     pub fn is_failing(&self) -> bool {
         self.way.steps.iter().any(|step| {
@@ -236,7 +262,11 @@ impl OpenRun {
         CheckPage {
             holder: holder.map(|(id, name, _)| (id.0, name.clone())),
             hands: self.hands_words(around),
-            withdrawn: self.withdrawn_words(),
+            withdrawn: self.withdrawn_words().or_else(|| {
+                let reads = matches!(target.as_ref()?.step.input, Input::Reading { .. });
+                let day = around.now.to_zoned_datetime(around.here.zone.clone()).date();
+                reads.then(|| self.run_out_words(around.now, day)).flatten()
+            }),
             on_hold: (around.plan.instrument.state == "on_hold")
                 .then(|| around.plan.instrument.tag.clone()),
             ahead: match (correct, mine) {

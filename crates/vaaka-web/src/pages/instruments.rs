@@ -1,13 +1,13 @@
 //! The register: every instrument with its range, state and latest check.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use serde::Deserialize;
-use vaaka_core::instrument::{Equipment, ServiceState};
+use vaaka_core::instrument::{Equipment, ServiceState, substitutes};
 use vaaka_core::quantity::{Unit, show_decimal};
 use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, BriefPoint, StreamView};
@@ -77,6 +77,38 @@ pub(super) async fn related(
     let own = register.iter().find(|(instrument, _)| instrument.tag == tag);
     let wanted = dimension(&own.ok_or(WebError::NotFound)?.0)?;
     register.retain(|(instrument, _)| dimension(instrument).is_ok_and(|found| found == wanted));
+    // What the register alone can tell comes first: the charts are then asked of the best only,
+    // however large the site. Were too many of those out of tolerance, all are asked.
+    let mut sieved = gather(connection, register.clone(), vec![], &[]).await?;
+    for other in &mut sieved {
+        other.standing = Standing::InControl.with_service(other.service);
+    }
+    let best: HashSet<String> = {
+        let equipment: Vec<Equipment> =
+            sieved.iter().map(Known::equipment).collect::<Result<_, _>>()?;
+        let held = equipment.iter().find(|other| other.tag == tag).ok_or(WebError::NotFound)?;
+        let found = substitutes(held, &equipment).into_iter().take(ASKED);
+        found.map(|other| other.equipment.tag.clone()).chain([tag.to_owned()]).collect()
+    };
+    let (near, far): (Vec<_>, Vec<_>) =
+        register.into_iter().partition(|(instrument, _)| best.contains(&instrument.tag));
+    let mut found = standing(connection, near).await?;
+    let fine = |other: &&Known| other.standing != Standing::OutOfTolerance;
+    if best.len() > ASKED && found.iter().filter(fine).count() < ENOUGH {
+        found.extend(standing(connection, far).await?);
+    }
+    Ok(found)
+}
+
+/// How many substitutes are asked for their charts at first.
+const ASKED: usize = 24;
+/// With fewer within tolerance than this, the others are asked too.
+const ENOUGH: usize = 7;
+
+async fn standing(
+    connection: &mut Connection,
+    register: Vec<(Instrument, Area)>,
+) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
     let streams = charts::of_instruments(connection, &ids).await?;
     gather(connection, register, vec![], &streams).await

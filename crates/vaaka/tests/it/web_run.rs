@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use diesel::sql_types::{BigInt, Text};
-use diesel_async::RunQueryDsl;
+use diesel_async::{RunQueryDsl, SimpleAsyncConnection};
 use reqwest::StatusCode;
 
 use crate::client::{Bench, Page};
@@ -410,4 +410,67 @@ async fn a_hold_in_mid_check_is_said_and_loses_nothing() {
     teemu.post("/instruments/R-02/state", &fields).await;
     assert!(aino.get(&path).await.words("p.notice").contains("R-02 is on hold"));
     assert_eq!(aino.send(&path, "0.000").await.status, StatusCode::SEE_OTHER);
+}
+
+/// Two leads put a new version in force while a check of the old one is half done: it ends by the
+/// rules it began with.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_superseded_in_mid_check_still_judges_the_open_one() {
+    let server = Server::demo().await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let rauno = Bench::signed_in(&server.base, "rauno", "hiljainen-vuo-5").await;
+    let path = at_the_zero(&aino).await;
+    aino.send(&path, "0.000").await;
+    let page = ilma.get("/plans/1/edit").await;
+    // In-service limits are twice those of initial verification (OIML R 76-1, 3.5.2).
+    let saved = ilma.submit(&page, "/plans/1/edit", &[("s.stage", "initial")]).await;
+    let version = saved.location.unwrap();
+    let form = rauno.get(&version).await.form(&format!("form[action='{version}/approve']"));
+    let approved = rauno.post(&format!("{version}/approve"), &form).await;
+    assert_eq!(approved.status, StatusCode::SEE_OTHER, "{}", approved.words("main"));
+
+    // 15 g off at 20 kg: within 20 g in service, beyond 10 g as new.
+    for typed in &readings("20.015")[1..] {
+        let answer = aino.send(&path, typed).await;
+        assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.words("main"));
+    }
+    aino.finish(&path).await;
+    let verdict = aino.get(&format!("{path}/verdict")).await;
+    assert!(!verdict.words("table.results").contains("fail"), "{}", verdict.words("main"));
+}
+
+/// The weights' certificate ends with the day, and the shift goes on: after midnight the readings
+/// are refused with the reason and what was typed, and those before it stay.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_standard_that_expires_in_mid_check_stops_it_there() {
+    let database = demo_database().await;
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(database, Arc::clone(&clock) as _).await;
+    let mut owner = server.owner().await;
+    owner
+        .batch_execute(
+            "SET session_replication_role = replica;
+             UPDATE certificates SET valid_until = '2026-11-24' WHERE id = (
+                SELECT certificate_id FROM checks c JOIN instruments i ON i.id = c.instrument_id
+                WHERE i.tag = 'R-02' ORDER BY c.id DESC LIMIT 1)",
+        )
+        .await
+        .unwrap();
+    let aino = Bench::aino(&server.base).await;
+    let path = at_the_zero(&aino).await;
+    aino.send(&path, "0.000").await;
+    aino.send(&path, "5.001").await;
+    clock.pass(2 * 3600);
+    let refused = aino.send(&path, "10.001").await;
+    assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY, "{}", refused.words("main"));
+    assert!(refused.words("main").contains("24 November 2026 only"), "{}", refused.words("main"));
+    assert!(refused.text.contains("10.001"), "what was typed stays: {}", refused.words("main"));
+    let kept: Vec<Counted> = diesel::sql_query(
+        "SELECT count(*) AS counted, 0::bigint AS hollow FROM readings
+         WHERE check_id = (SELECT max(id) FROM checks) AND typed IN ('0.000', '5.001', '10.001')",
+    )
+    .load(&mut owner)
+    .await
+    .unwrap();
+    assert_eq!(kept[0].counted, 2);
 }
