@@ -13,6 +13,7 @@ pub mod instrument_changes;
 pub mod instruments;
 pub mod migrate;
 pub mod outcomes;
+pub mod paper;
 pub mod people;
 pub mod plan_drafts;
 pub mod plans;

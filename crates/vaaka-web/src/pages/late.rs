@@ -9,17 +9,15 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::civil::DateTime;
 use jiff::{SignedDuration, Timestamp};
 use uuid::Uuid;
-use vaaka_core::method::{
-    Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, StepKey, accept, by_key,
-};
+use vaaka_core::method::{Entry, Input, Proposal, Purpose, RunState, Step, accept, by_key};
 use vaaka_core::round::due_of;
 use vaaka_core::standard::{StandardFacts, check_tag};
 use vaaka_store::checks::{self, NewCheck};
-use vaaka_store::entries::{self, NewEntry};
-use vaaka_store::ids::{CertificateId, CheckId, PlanVersionId};
+use vaaka_store::ids::{CertificateId, PlanVersionId};
+use vaaka_store::paper::{self, PaperEntry};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{conclude_check, shifts};
+use vaaka_store::{StoreError, shifts};
 
 use super::check_start::{may_run, standards_for, wanted};
 use super::form::{Form, whole};
@@ -31,6 +29,8 @@ use crate::fields::{Field, Fields, Group, Look, Reader};
 use crate::forms::{PathId, new_key};
 use crate::session::SignedIn;
 use crate::state::AppState;
+
+const IN_HAND: &str = "A check by this plan is open on the screen. Finish or void that one first.";
 
 /// A sheet from longer ago than this is no evidence of its time any more.
 const LATEST_DAYS: i64 = 14;
@@ -235,13 +235,10 @@ fn time_on(
         .map(|zoned| zoned.timestamp())
 }
 
-/// Entries with the time of each, as they are kept.
-type Kept = Vec<(StepKey, u32, Timestamp, String, Option<String>, EntryValue)>;
-
 struct Sheet {
     began: Timestamp,
     ended: Timestamp,
-    kept: Kept,
+    kept: Vec<PaperEntry>,
     /// Certificates of the standards that were in hand.
     certificates: Vec<CertificateId>,
 }
@@ -259,6 +256,10 @@ pub async fn keep(
     let (view, steps) = steps_of(&mut desk, id).await?;
     may_run(&mut desk, &signed, &view).await?;
     let key: Uuid = typed.get("key").parse().unwrap_or_else(|_| new_key());
+    // Sent twice, it is the same check.
+    if let Some(check) = paper::kept_as(&mut desk.connection, key).await? {
+        return Ok(Redirect::to(&format!("/checks/{check}/verdict")).into_response());
+    }
     let form = late_form(id, &view, &steps, key);
     let mut reader = Reader::of(&typed);
     let reason = reader.required("reason", 120, "Say why it was done on paper.");
@@ -275,7 +276,7 @@ pub async fn keep(
         checks::attempts_before(&mut desk.connection, view.plan.id, shift.id, sheet.ended).await?;
     let open = checks::of_shift(&mut desk.connection, shift.id).await?;
     let refusal = if open.iter().any(|c| c.plan == view.plan.id && c.check.state == "open") {
-        Some("A check by this plan is open on the screen. Finish or void that one first.")
+        Some(IN_HAND)
     } else if !matches!(
         due_of(false, &runs),
         vaaka_core::round::Due::Due | vaaka_core::round::Due::Repeat
@@ -297,40 +298,11 @@ pub async fn keep(
         key,
         late: Some((&reason, &by)),
     };
-    let check = write(&mut desk, &signed, new, &sheet, &steps).await?;
-    Ok(Redirect::to(&format!("/checks/{check}/verdict")).into_response())
-}
-
-async fn write(
-    desk: &mut Desk,
-    signed: &SignedIn,
-    new: NewCheck<'_>,
-    sheet: &Sheet,
-    steps: &[Step],
-) -> Result<CheckId, WebError> {
-    // Sent twice, it is the same check: what is kept already is not kept again.
-    let check = checks::open(&mut desk.connection, &new).await?;
-    let known = entries::entries(&desk.connection, check).await?.standing.len();
-    for (step, repeat, at, typed, unit, value) in sheet.kept.iter().skip(known) {
-        let entry = NewEntry {
-            check,
-            step,
-            repeat: *repeat,
-            value,
-            typed,
-            unit: unit.as_deref(),
-            person: signed.person.id,
-            measured_at: *at,
-            received_at: desk.now,
-            key: Uuid::new_v4(),
-            replaces: None,
-            source: "paper",
-        };
-        entries::keep(&mut desk.connection, &entry, None).await?;
+    match paper::keep_sheet(&mut desk.connection, &new, &sheet.kept, desk.now).await {
+        Ok(check) => Ok(Redirect::to(&format!("/checks/{check}/verdict")).into_response()),
+        Err(StoreError::Conflict { .. }) => form.draw(&signed, &desk.here, &typed, &whole(IN_HAND)),
+        Err(other) => Err(other.into()),
     }
-    debug_assert!(!steps.is_empty());
-    conclude_check(&mut desk.connection, check, signed.person.id, desk.now).await?;
-    Ok(check)
 }
 
 /// Reads the sheet through the same door as live entries: the first that is refused says why at
@@ -375,7 +347,7 @@ async fn read_sheet(
     let share = ended.duration_since(began) / i32::try_from(count.max(1)).unwrap_or(1);
     let mut at = began;
     let mut run = RunState::default();
-    let mut kept: Kept = Vec::new();
+    let mut kept: Vec<PaperEntry> = Vec::new();
     for step in steps {
         for repeat in 1..=step.repeats {
             let name = name_of(step, repeat);
@@ -414,7 +386,7 @@ async fn read_sheet(
                 }
                 _ => {}
             }
-            at = at.max(kept.last().map_or(began, |last| last.2));
+            at = at.max(kept.last().map_or(began, |last| last.at));
             match accept(step, &proposal, &run, at) {
                 Ok(value) => {
                     let unit = match &step.input {
@@ -428,7 +400,14 @@ async fn read_sheet(
                         at,
                         value: value.clone(),
                     });
-                    kept.push((step.key.clone(), repeat, at, text.to_owned(), unit, value));
+                    kept.push(PaperEntry {
+                        step: step.key.clone(),
+                        repeat,
+                        at,
+                        typed: text.to_owned(),
+                        unit,
+                        value,
+                    });
                 }
                 Err(error) if error.is_about_added() => {
                     reader.fault(&format!("{name}.added"), error.to_string());

@@ -43,7 +43,7 @@ pub async fn change_state(
     let reason = reader.text("reason", 200);
     let to = typed.get("to");
     let known = ["in_use", "on_hold", "retired"].into_iter().find(|known| *known == to);
-    let last = desk_last_calibration(&record, &desk);
+    let last = closing_calibration_lacks(&record, &desk);
     let refusal = match known {
         None => Some("Choose the new state.".to_owned()),
         _ if reason.is_empty() => {
@@ -78,12 +78,16 @@ pub async fn change_state(
     }
 }
 
-/// A standard is retired after its closing calibration: a certificate issued after its lot was
-/// last taken in hand as the reference of the period. One that was never used needs none.
-fn desk_last_calibration(record: &standards::Record, desk: &Desk) -> Option<String> {
+/// What keeps a standard from being retired: its closing calibration, a certificate "certified
+/// anew" that was issued within the last 31 days. What is used up instead of calibrated again
+/// (blocks, single-use stock) needs none.
+fn closing_calibration_lacks(record: &standards::Record, desk: &Desk) -> Option<String> {
     let paper = record.certificate.as_ref()?;
     let recent = paper.change == "recertified"
-        && desk.today.since(paper.issued_on.0).is_ok_and(|span| span.get_days().abs() <= 31);
+        && desk
+            .today
+            .since(paper.issued_on.0)
+            .is_ok_and(|span| (0..=31).contains(&span.get_days()));
     let expendable = record.lot.as_ref().is_some_and(|lot| lot.use_kind.is_some());
     (!recent && !expendable).then(|| {
         "Its last period is not proven yet: send it to its closing calibration, add that certificate as “certified anew”, then retire it within a month of its issue. Until then it can be on hold.".to_owned()

@@ -306,15 +306,24 @@ async fn a_check_from_paper_is_judged_like_any_and_marked() {
         );
         assert!(answer.words("main").contains(words), "{name} {value}: {}", answer.words("main"));
     }
+    // A check that a colleague has in hand is none of the sheet's.
+    let teemu = teemu(&server).await;
+    let live = teemu.start("P-11").await;
+    let refused = send(&[]).await;
+    assert!(refused.words("main").contains("open on the screen"), "{}", refused.words("main"));
+    let void = HashMap::from([
+        ("form_token", teemu.get("/").await.attribute("input[name=form_token]", "value").unwrap()),
+        ("words", "it is on paper already".to_owned()),
+    ]);
+    assert_eq!(teemu.post(&format!("{live}/void"), &void).await.status, StatusCode::SEE_OTHER);
     let done = send(&[]).await;
     assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.words("main"));
+    let kept_as = done.location.clone();
     let verdict = aino.follow(done).await;
     assert!(verdict.words("dl.facts").contains("measured by Pekko Jarvia; network down"));
     assert!(verdict.text.contains("Measured on paper and entered later"), "{}", verdict.text);
-    let twice = send(&[]).await;
-    assert!(
-        twice.status == StatusCode::SEE_OTHER || twice.text.contains("done in that shift already")
-    );
+    // Sent twice, it is the same check.
+    assert_eq!(send(&[]).await.location, kept_as);
     let round = aino.get("/").await;
     let row =
         round.all("table.round tbody tr").into_iter().find(|row| row.contains("P-11")).unwrap();
