@@ -89,10 +89,25 @@ for (const colorScheme of ["light", "dark"]) {
       ["people", "/people"],
       ["no such page", "/nothing"],
       ["verdict", "/checks/12/verdict"],
+      ["records", "/records"],
+      ["records, none", "/records?tag=none&from=soon"],
+      ["the record of a check", "/checks/12/record"],
+      ["evidence", "/instruments/R-02/evidence"],
+      ["labels", "/labels?area=Resin+kitchen"],
+      ["notices", "/notices"],
+      ["the audit trail", "/audit?verify=yes&chain=check:12"],
     ]) {
       await page.goto(base + at);
       await check(page, name(words));
     }
+    // A failed check with everything opened, and what an adjustment would do.
+    await page.goto(`${base}/records?verdict=fail`);
+    const failedCheck = (await page.locator("tbody td a").first().getAttribute("href")).replace("/record", "");
+    await page.goto(`${base}${failedCheck}/verdict`);
+    for (const closed of await page.locator("main details").all()) await closed.evaluate((details) => { details.open = true; });
+    await check(page, name("a failed verdict, opened"));
+    await page.goto(`${base}${failedCheck}/adjust`);
+    await check(page, name("adjust?"));
 
     // What a lead and an administrator see, and a form that is refused.
     await signIn(page, "ilma", "tyyni-selka-3");
@@ -118,7 +133,7 @@ for (const colorScheme of ["light", "dark"]) {
     await Promise.all([page.waitForNavigation(), page.click(".form-buttons .main-button")]);
     await check(page, name("a refused form"));
     await signIn(page, "onni", "uusi-portti-6");
-    for (const at of ["/new/person", "/people/1", "/people"]) {
+    for (const at of ["/new/person", "/people/1", "/people", "/calendar", "/mail"]) {
       await page.goto(base + at);
       await check(page, name(at));
     }

@@ -5,6 +5,7 @@
 //!
 //! Words follow VIM (JCGM 200), GUM (JCGM 100) and JCGM 106.
 
+pub mod adjustment;
 pub mod chart;
 pub mod check;
 pub mod history;
@@ -12,6 +13,7 @@ pub mod instrument;
 pub mod judgement;
 pub mod method;
 pub mod quantity;
+pub mod reaction;
 pub mod round;
 pub mod standard;
 pub mod stats;

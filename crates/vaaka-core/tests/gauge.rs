@@ -6,7 +6,7 @@ use rstest::rstest;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
 use vaaka_core::judgement::{
-    Characteristic, CharacteristicKind, Conformity, DecisionRule, judge_conformity,
+    Characteristic, CharacteristicKind, Conformity, Decision, Surroundings, judge_conformity,
 };
 use vaaka_core::method::gauge::{Gauge, KEY};
 use vaaka_core::method::{
@@ -34,6 +34,7 @@ fn point(nominal: &str, travel: Travel, repeats: u32, certified: &str) -> PlanPo
             expanded_uncertainty: d("0.4"),
             coverage_factor: d("2"),
             unit: Unit::Kilopascal,
+            class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
         }],
@@ -72,7 +73,9 @@ fn plan() -> PlanSpec {
             any_of_kind: None,
         }],
         fixture: String::new(),
-        decision_rule: DecisionRule::SimpleAcceptance,
+        decision: Decision::default(),
+        additions: vec![],
+        standard_age_years: 0.0,
         settings: settings(),
         points: vec![
             point("100", Travel::Rising, 1, "100.2"),
@@ -139,8 +142,8 @@ fn errors_range_and_hysteresis_worked_by_hand() {
     assert_eq!(up.limits.unwrap().upper, Some(d("9.6")));
     assert_eq!(find(&found, "hysteresis-100").limits.unwrap().lower, Some(d("-9.6")));
     // u of the reference is U/k = 0.2; a single reading has one rounding, 1/√12.
-    assert!((up.reference_standard_uncertainty - 0.2).abs() < 1e-12);
-    let single = find(&found, "error-100-rising").reading_standard_uncertainty;
+    assert!((up.reference_standard_uncertainty() - 0.2).abs() < 1e-12);
+    let single = find(&found, "error-100-rising").reading_standard_uncertainty();
     assert!((single - 1.0 / 12.0_f64.sqrt()).abs() < 1e-12);
 }
 
@@ -172,7 +175,7 @@ fn the_mean_and_each_reading_have_limits(#[case] readings: &[&str], #[case] expe
     let plan = with(|s| s["single_limit"] = json!({ "form": "absolute", "half_width": "12" }));
     let found = evaluate(&plan, readings);
     let up = find(&found, "error-400-rising");
-    assert_eq!(judge_conformity(up, None, DecisionRule::SimpleAcceptance).conformity, expected);
+    assert_eq!(judge_conformity(up, &Surroundings::default()).conformity, expected);
 }
 
 #[test]
@@ -202,7 +205,7 @@ fn hysteresis_of_a_pressure_gauge_of_class_1_6(#[case] down: &str, #[case] expec
     let found = evaluate(&plan, &["100", "400", "400", down, down, "100"]);
     let hysteresis = find(&found, "hysteresis-400");
     assert_eq!(hysteresis.singles, [d(down) - d("400")]);
-    let judged = judge_conformity(hysteresis, None, DecisionRule::SimpleAcceptance);
+    let judged = judge_conformity(hysteresis, &Surroundings::default());
     assert_eq!(judged.conformity, expected);
 }
 
@@ -244,7 +247,7 @@ fn a_limit_of_one_side_lets_the_other_go() {
     });
     let judge = |readings: &[&str]| {
         let found = evaluate(&plan, readings);
-        judge_conformity(&found[0], None, DecisionRule::SimpleAcceptance).conformity
+        judge_conformity(&found[0], &Surroundings::default()).conformity
     };
     assert_eq!(judge(&["90", "400", "400", "400", "400", "100"]), Conformity::Pass);
     assert_eq!(judge(&["106", "400", "400", "400", "400", "100"]), Conformity::Fail);

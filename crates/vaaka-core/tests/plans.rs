@@ -4,7 +4,7 @@
 use rstest::rstest;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use vaaka_core::judgement::DecisionRule;
+use vaaka_core::judgement::Decision;
 use vaaka_core::method::{
     Method, Place, PlanPoint, PlanSpec, PlanStandard, PlanWarning, Purpose, SheetTexts, Travel,
     all, by_key, plan_warnings,
@@ -127,7 +127,9 @@ fn plan(points: &[(&str, Travel, u32)]) -> PlanSpec {
             any_of_kind: None,
         }],
         fixture: String::new(),
-        decision_rule: DecisionRule::SimpleAcceptance,
+        decision: Decision::default(),
+        additions: vec![],
+        standard_age_years: 0.0,
         settings,
         points: points
             .iter()
@@ -144,6 +146,7 @@ fn plan(points: &[(&str, Travel, u32)]) -> PlanSpec {
                     expanded_uncertainty: d("0.2"),
                     coverage_factor: d("2"),
                     unit: Unit::Bar,
+                    class_limit: false,
                     non_uniformity: None,
                     by_temperature: vec![],
                 }],

@@ -4,6 +4,7 @@
 use serde_json::Value;
 use vaaka_core::chart::constants::D2_OF_TWO;
 use vaaka_core::chart::{DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH};
+use vaaka_core::judgement::{Interval, Prior, global_risk, guard_band_for};
 use vaaka_core::stats::student_t;
 
 fn reference() -> Value {
@@ -47,4 +48,53 @@ fn student_t_agrees_with_printed_tables() {
         assert!((student_t(0.95, degrees).unwrap() - printed).abs() < 0.005, "{degrees}");
     }
     assert!(student_t(0.95, 0.0).is_err());
+}
+
+fn risks() -> Value {
+    serde_json::from_str(include_str!("data/decision_risks.json")).unwrap()
+}
+
+fn part(case: &Value, name: &str) -> f64 {
+    case[name].as_f64().unwrap_or_else(|| panic!("{name} in {case}"))
+}
+
+fn setting(case: &Value) -> (Interval, Prior, f64) {
+    let tolerance = Interval { lower: Some(part(case, "lower")), upper: Some(part(case, "upper")) };
+    let prior = Prior { mean: part(case, "mean"), std_dev: part(case, "std_dev"), checks: 40 };
+    (tolerance, prior, part(case, "u"))
+}
+
+/// JCGM 106:2012, 9.5.2, by adaptive quadrature (`tools/reference/decision_risks.py`). The fixed
+/// rule here is asked for eight digits.
+#[test]
+fn global_risks_agree_with_numerical_integration() {
+    let kept = risks();
+    for case in kept["risks"].as_array().unwrap() {
+        let (tolerance, prior, u) = setting(case);
+        let acceptance = tolerance.drawn_in(part(case, "band"));
+        let found = global_risk(tolerance, acceptance, prior, u);
+        assert!(
+            (found.false_accept - part(case, "false_accept")).abs() < 1e-8,
+            "{case}: {found:?}"
+        );
+        assert!(
+            (found.false_reject - part(case, "false_reject")).abs() < 1e-8,
+            "{case}: {found:?}"
+        );
+    }
+    for case in kept["bands"].as_array().unwrap() {
+        let (tolerance, prior, u) = setting(case);
+        let found = guard_band_for(tolerance, prior, u, part(case, "most")).unwrap();
+        assert!((found - part(case, "band")).abs() < 1e-6, "{case}: {found}");
+    }
+}
+
+/// Coverage factors by SciPy's `t.ppf`; JCGM 100:2008, table G.2 prints the same to two places.
+#[test]
+fn coverage_factors_agree_with_scipy() {
+    for case in risks()["coverage"].as_array().unwrap() {
+        let freedom = part(case, "degrees_of_freedom");
+        let found = student_t(part(case, "probability"), freedom).unwrap();
+        assert!((found / part(case, "factor") - 1.0).abs() < 1e-7, "{case}: {found}");
+    }
 }

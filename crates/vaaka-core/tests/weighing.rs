@@ -7,7 +7,7 @@ use serde_json::json;
 use vaaka_core::chart::{ChartDesign, ChartState, Criterion, EwmaDesign, Level};
 use vaaka_core::check::{RunContext, StreamSlot, complete};
 use vaaka_core::judgement::{
-    Attempt, Characteristic, Conformity, Control, DecisionRule, NextAction, Reason, RepeatState,
+    Attempt, Characteristic, Conformity, Control, Decision, NextAction, Reason, RepeatState,
 };
 use vaaka_core::method::weighing::Weighing;
 use vaaka_core::method::{
@@ -29,6 +29,7 @@ fn piece(tag: &str, nominal: &str, value: &str) -> CertifiedPiece {
         expanded_uncertainty: d("0.00015"),
         coverage_factor: d("2"),
         unit: Unit::Kilogram,
+        class_limit: false,
         non_uniformity: None,
         by_temperature: vec![],
     }
@@ -62,7 +63,9 @@ fn plan() -> PlanSpec {
             any_of_kind: None,
         }],
         fixture: String::new(),
-        decision_rule: DecisionRule::SimpleAcceptance,
+        decision: Decision::default(),
+        additions: vec![],
+        standard_age_years: 0.0,
         settings: json!({
             "schema": "weighing-1", "class": "III", "verification_interval": "0.01",
             "stage": "in_service", "pan": "rectangular", "added_weights": false,
@@ -124,9 +127,9 @@ fn errors_repeatability_hysteresis_and_return_worked_by_hand() {
     assert!((twenty.value() - 10.29).abs() < 1e-12);
     assert_eq!(twenty.reference_value, Some(d("20000.21")));
     // The pieces' uncertainties add linearly: 2 · 0.075 g.
-    assert!((twenty.reference_standard_uncertainty - 0.15).abs() < 1e-12);
+    assert!((twenty.reference_standard_uncertainty() - 0.15).abs() < 1e-12);
     // s of the two is 3/√2, of their mean 1.5 g, more than the two roundings of 1 g.
-    assert!((twenty.reading_standard_uncertainty - 1.5).abs() < 1e-12);
+    assert!((twenty.reading_standard_uncertainty() - 1.5).abs() < 1e-12);
     // Class III, 2000 e, upper boundary included: 1.0 e, in service twice: 20 g.
     assert_eq!(twenty.limits.unwrap().upper, Some(d("20")));
     assert_eq!(ten.limits.unwrap().upper, Some(d("20")), "1000 e");
@@ -286,6 +289,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
         slots: vec![slot("error-20-rising")],
         superseded: None,
         late: None,
+        adjusted_with: None,
     }
 }
 

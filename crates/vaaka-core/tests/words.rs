@@ -12,8 +12,9 @@ use vaaka_core::judgement::{
     VerdictInput, action_sentence, conclude, criterion_words, drift_words, firing_short,
     firing_words, reason_sentence, sigma_words,
 };
+use vaaka_core::method::Purpose;
 
-const ACTIONS: [NextAction; 7] = [
+const ACTIONS: [NextAction; 8] = [
     NextAction::Use,
     NextAction::UseAndFindCause,
     NextAction::RepeatOnce,
@@ -21,6 +22,7 @@ const ACTIONS: [NextAction; 7] = [
     NextAction::AskLead,
     NextAction::CheckAgain,
     NextAction::ProvenAsLeft,
+    NextAction::NoteTrial,
 ];
 
 fn at(text: &str) -> Timestamp {
@@ -213,7 +215,7 @@ fn the_worst_chart_speaks_for_the_check_and_the_first_crossing_is_the_forecast()
         results: &[],
         charts: &charts,
         earlier: &[],
-        as_left: false,
+        purpose: Purpose::AsFound,
         from_run: vec![],
     });
     assert_eq!(verdict.control, signal);
@@ -228,7 +230,7 @@ fn a_void_check_is_neither_passed_nor_charted() {
         results: &[],
         charts: &[outcome("a", Control::Signal { side: None }, Some(drift(true)))],
         earlier: &[],
-        as_left: false,
+        purpose: Purpose::AsFound,
         from_run: vec![Reason::PlanSuperseded { used: 1, current: 2 }],
     });
     assert_eq!(verdict.control, Control::NotCharted);

@@ -87,7 +87,7 @@ impl AuditEntry {
 }
 
 /// JSON with sorted keys: jsonb keeps no order, so neither may the hash.
-fn canonical(value: &Value) -> String {
+pub(crate) fn canonical(value: &Value) -> String {
     match value {
         Value::Object(map) => {
             let mut keys: Vec<&String> = map.keys().collect();

@@ -35,13 +35,13 @@ macro_rules! bulk {
 }
 
 bulk! {
-    Person => people, 8; Training => trainings, 7; Site => sites, 3; Area => areas, 4; ShiftStartRow => shift_starts, 3;
-    Shift => shift_instances, 6; Instrument => instruments, 23; SetUp => set_ups, 7;
-    InstrumentEvent => instrument_events, 9; Standard => standards, 8;
+    Person => people, 9; Training => trainings, 7; Site => sites, 3; Area => areas, 4; ShiftStartRow => shift_starts, 4;
+    Shift => shift_instances, 7; Instrument => instruments, 23; SetUp => set_ups, 7;
+    InstrumentEvent => instrument_events, 10; AdjustmentRow => adjustments, 18; LadderStepRow => ladder_steps, 7; Standard => standards, 8;
     StandardStateRow => standard_states, 5; StandardUse => standard_uses, 8; Lot => standard_lots, 14;
-    Certificate => certificates, 11; CertifiedValue => certified_values, 9; Plan => plans, 5;
-    PlanVersion => plan_versions, 24; PlanPointRow => plan_points, 9; Check => checks, 18;
-    Reading => readings, 17; ResultRow => results, 16; CharacteristicRow => characteristics, 26;
+    Certificate => certificates, 11; CertifiedValue => certified_values, 10; Plan => plans, 5;
+    PlanVersion => plan_versions, 32; PlanPointRow => plan_points, 9; Check => checks, 18;
+    Reading => readings, 17; ResultRow => results, 16; CharacteristicRow => characteristics, 26; BudgetRow => budgets, 13;
     Stream => chart_streams, 10; Segment => segments, 9; Baseline => baselines, 15;
     Point => chart_points, 20; SignalRow => signals, 8; AuditEntry => audit_entries, 8;
 }

@@ -1,13 +1,14 @@
 //! Chart streams, their segments, points and signals.
 
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Bool, Double, Integer, Nullable, Text, Timestamptz};
+use diesel::sql_types::{BigInt, Bool, Double, Integer, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
 use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot};
 
 use crate::ids::{CheckId, InstrumentId, SegmentId, SetUpId, StreamId};
+use crate::prepared::{Bind, prepared};
 use crate::rows::{Area, Baseline, Instrument, Point, Segment, SignalRow, Stream};
 use crate::schema::{
     areas, baselines, certificates, chart_points, chart_streams, checks, instruments, people,
@@ -139,7 +140,7 @@ pub async fn newest_points(
     count: i64,
 ) -> Result<Vec<BriefPoint>, StoreError> {
     let ids: Vec<i64> = streams.iter().map(|id| id.0).collect();
-    Ok(diesel::sql_query(
+    Ok(prepared(
         "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.conformity,
             p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
             p.lower_control_limit, p.upper_control_limit, p.signalled,
@@ -150,14 +151,13 @@ pub async fn newest_points(
             (SELECT s.side FROM signals s WHERE s.stream_id = p.stream_id
                AND s.segment_id = p.segment_id AND s.side IS NOT NULL
                AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
-         FROM unnest($1) WITH ORDINALITY AS wanted(id, place)
+         FROM unnest(?) WITH ORDINALITY AS wanted(id, place)
          CROSS JOIN LATERAL (SELECT * FROM chart_points c WHERE c.stream_id = wanted.id
-             AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT $2) p
+             AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT ?) p
          JOIN segments g ON g.id = p.segment_id
          ORDER BY wanted.place, p.measured_at DESC, p.id DESC",
+        vec![Bind::Ints(ids), Bind::Int(count)],
     )
-    .bind::<Array<BigInt>, _>(ids)
-    .bind::<BigInt, _>(count)
     .load(connection)
     .await?)
 }

@@ -11,6 +11,7 @@ use vaaka_core::method::Purpose;
 use crate::audit::{self, Happening};
 use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ShiftId};
 use crate::plans::PlanView;
+use crate::prepared::{Bind, prepared};
 use crate::rows::Check;
 use crate::schema::{check_hands, check_standards, checks, people, plan_versions, results};
 use crate::types::{At, Day};
@@ -418,7 +419,7 @@ pub async fn last_dates(
     connection: &mut AsyncPgConnection,
     plans: &[PlanId],
 ) -> Result<Vec<(PlanId, Day)>, StoreError> {
-    use diesel::sql_types::{Array, BigInt, Date};
+    use diesel::sql_types::{BigInt, Date};
     #[derive(QueryableByName)]
     struct Last {
         #[diesel(sql_type = BigInt)]
@@ -427,20 +428,96 @@ pub async fn last_dates(
         day: Day,
     }
     let ids: Vec<i64> = plans.iter().map(|id| id.0).collect();
-    let rows: Vec<Last> = diesel::sql_query(
-        "SELECT p.id AS plan, last.business_date AS day FROM plans p
-         CROSS JOIN LATERAL (SELECT s.business_date FROM checks c
-             JOIN plan_versions v ON v.id = c.plan_version_id
-             JOIN shift_instances s ON s.id = c.shift_instance_id
-             WHERE c.instrument_id = p.instrument_id AND v.plan_id = p.id
-               AND c.state = 'concluded' AND c.purpose = 'as_found'
+    // One probe of an index for each version; the newest of a plan is among them.
+    let rows: Vec<Last> = prepared(
+        "SELECT v.plan_id AS plan, max(s.business_date) AS day FROM plan_versions v
+         CROSS JOIN LATERAL (SELECT c.shift_instance_id FROM checks c
+             WHERE c.plan_version_id = v.id AND c.state = 'concluded' AND c.purpose = 'as_found'
              ORDER BY c.opened_at DESC LIMIT 1) last
-         WHERE p.id = ANY($1)",
+         JOIN shift_instances s ON s.id = last.shift_instance_id
+         WHERE v.plan_id = ANY(?) GROUP BY v.plan_id",
+        vec![Bind::Ints(ids)],
     )
-    .bind::<Array<BigInt>, _>(ids)
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|row| (row.plan, row.day)).collect())
+}
+
+/// The concluded as-found check of a plan that came before another, by when they were opened.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn one_before(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+    plan: PlanId,
+) -> Result<Option<Check>, StoreError> {
+    Ok(checks::table
+        .inner_join(plan_versions::table)
+        .filter(plan_versions::plan_id.eq(plan))
+        .filter(checks::state.eq("concluded"))
+        .filter(checks::purpose.eq("as_found"))
+        .filter(checks::opened_at.lt(check.opened_at))
+        .order((checks::opened_at.desc(), checks::id.desc()))
+        .select(Check::as_select())
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// Conformity, repeat state and shift of the newest concluded check of a plan, as found or as left.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn newest_verdict(
+    connection: &mut AsyncPgConnection,
+    plan: PlanId,
+) -> Result<Option<(String, String, ShiftId)>, StoreError> {
+    Ok(checks::table
+        .inner_join(plan_versions::table)
+        .inner_join(results::table)
+        .filter(plan_versions::plan_id.eq(plan))
+        .filter(checks::state.eq("concluded"))
+        .filter(checks::purpose.ne("trial"))
+        .order((checks::closed_at.desc(), checks::id.desc(), results::version.desc()))
+        .select((results::conforms, results::repeat_state, checks::shift_instance_id))
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// The failing run that opened the reaction ladder which a check stands on: the first valid
+/// as-found run of its plan in its shift, when that failed. For a trial, the newest one before it.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn first_failure(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+) -> Result<Option<CheckId>, StoreError> {
+    let plan = plan_of(connection, check.plan_version_id).await?;
+    let runs: Vec<(CheckId, ShiftId, String)> = checks::table
+        .inner_join(plan_versions::table)
+        .inner_join(results::table)
+        .filter(plan_versions::plan_id.eq(plan))
+        .filter(checks::state.eq("concluded"))
+        .filter(checks::purpose.eq("as_found"))
+        .filter(checks::opened_at.le(check.opened_at))
+        .filter(results::version.eq(1))
+        .order((checks::opened_at.desc(), checks::id.desc()))
+        .limit(8)
+        .select((checks::id, checks::shift_instance_id, results::conforms))
+        .load(connection)
+        .await?;
+    let shift = match check.purpose.as_str() {
+        "as_found" => check.shift_instance_id,
+        _ => match runs.iter().find(|(_, _, conforms)| conforms == "fail") {
+            Some((_, shift, _)) => *shift,
+            None => return Ok(None),
+        },
+    };
+    let first = runs.iter().rev().find(|(_, of, _)| *of == shift);
+    Ok(first.filter(|(_, _, conforms)| conforms == "fail").map(|(id, ..)| *id))
 }
 
 /// The plan that a version belongs to.

@@ -15,14 +15,17 @@ use vaaka_core::round::DueRule;
 use crate::audit::{self, Happening};
 use crate::charts::{self, LockedStream};
 use crate::ids::{CertificateId, CheckId, PersonId, ResultId, SegmentId, StreamId};
-use crate::outcomes::{Basis, characteristic_rows, result_row};
+use crate::outcomes::{Basis, budget_rows, characteristic_rows, result_row};
 use crate::plans::{self, PlanView};
 use crate::rows::{Check, Point, ResultRow, Segment, SignalRow, Stream};
 use crate::schema::{
-    characteristics, chart_points, chart_streams, checks, results, segments, signals,
+    adjustments, budgets, characteristics, chart_points, chart_streams, checks, results, segments,
+    signals, standards,
 };
 use crate::types::At;
-use crate::{StoreError, checks as check_store, replay, seams, to_word, unreadable, wear, word};
+use crate::{
+    StoreError, checks as check_store, reactions, replay, seams, to_word, unreadable, wear, word,
+};
 
 /// What became of concluding.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -103,6 +106,8 @@ pub async fn conclude_check(
             if ready.is_late {
                 replay::charts_of(connection, id).await?;
             }
+            reactions::after_check(connection, &check, view, &completion.verdict, person, now)
+                .await?;
             let detail = json!({
                 "result": result_id,
                 "inputs": hex::encode(&result.inputs_hash),
@@ -149,7 +154,7 @@ async fn read(
     let view = plans::version(connection, check.plan_version_id).await?;
     let purpose: Purpose = word(&check.purpose)?;
     let certificates = check_store::certificates_of(connection, check).await?;
-    let plan = plans::spec(connection, &view, &certificates, purpose).await?;
+    let mut plan = plans::spec(connection, &view, &certificates, purpose).await?;
     let entries = crate::entries::entries(connection, check.id).await?;
     let run = entries.run_state()?;
     let method = method::by_key(&view.plan.method_key)?;
@@ -158,6 +163,7 @@ async fn read(
         Some(_) => run.entries.iter().map(|entry| entry.at).max().unwrap_or(now),
         None => now,
     };
+    plan.standard_age_years = plans::age_years(connection, &certificates, measured_at).await?;
     ensure_streams(connection, &view, &characteristics, measured_at).await?;
     let mut locked =
         charts::lock_streams(connection, view.instrument.id, view.plan.set_up_id, method.key())
@@ -191,8 +197,27 @@ async fn read(
             .filter(|current| *current != view.version.version)
             .map(|current| (view.version.version, current)),
         late: check.late_reason.clone(),
+        adjusted_with: match purpose {
+            Purpose::AsLeft => adjusted_with(connection, &view).await?,
+            Purpose::AsFound | Purpose::Trial => None,
+        },
     };
     Ok(Ready { view, plan, run, method, certificates, locked, context, is_late })
+}
+
+/// Tag of the standard that the newest adjustment of a set-up was made with.
+async fn adjusted_with(
+    connection: &mut AsyncPgConnection,
+    view: &PlanView,
+) -> Result<Option<String>, StoreError> {
+    Ok(adjustments::table
+        .inner_join(standards::table.on(standards::id.nullable().eq(adjustments::standard_id)))
+        .filter(adjustments::set_up_id.eq(view.plan.set_up_id))
+        .order(adjustments::id.desc())
+        .select(standards::tag)
+        .first(connection)
+        .await
+        .optional()?)
 }
 
 /// The points of a completion with the charts that they go onto.
@@ -354,6 +379,10 @@ async fn write(
         .values(characteristic_rows(result.id, &completion.results)?)
         .execute(connection)
         .await?;
+    diesel::insert_into(budgets::table)
+        .values(budget_rows(result.id, &completion.results)?)
+        .execute(connection)
+        .await?;
     let steps = ready.method.way(&ready.plan)?;
     let measured_at = ready.context.measured_at;
     for (point, at) in points {
@@ -440,7 +469,8 @@ pub async fn amend(
     let amended: Vec<CertificateId> =
         used.iter().map(|used| if *used == from { to } else { *used }).collect();
     let purpose: Purpose = word(&check.purpose)?;
-    let plan = plans::spec(connection, &view, &amended, purpose).await?;
+    let mut plan = plans::spec(connection, &view, &amended, purpose).await?;
+    plan.standard_age_years = plans::age_years(connection, &amended, check.opened_at.0).await?;
     let run = crate::entries::entries(connection, id).await?.run_state()?;
     let method = method::by_key(&view.plan.method_key)?;
     let before = crate::outcomes::result_of(connection, id).await?.ok_or(StoreError::NotFound)?;
@@ -451,6 +481,7 @@ pub async fn amend(
         slots: Vec::new(),
         superseded: None,
         late: check.late_reason.clone(),
+        adjusted_with: None,
     };
     let mut completion = complete(method, &plan, &run, &context)?;
     completion.verdict.control = before.verdict.control.clone();
@@ -472,6 +503,10 @@ pub async fn amend(
     diesel::insert_into(results::table).values(&result).execute(connection).await?;
     diesel::insert_into(characteristics::table)
         .values(characteristic_rows(result.id, &completion.results)?)
+        .execute(connection)
+        .await?;
+    diesel::insert_into(budgets::table)
+        .values(budget_rows(result.id, &completion.results)?)
         .execute(connection)
         .await?;
     for (stream, _) in charts::of_check(connection, id).await? {

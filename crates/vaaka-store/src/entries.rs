@@ -76,6 +76,24 @@ pub async fn entries(
     Ok(entries)
 }
 
+/// Every entry of a check ever kept, oldest first: with who kept it, and why it no longer stands.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn every_entry(
+    connection: &mut AsyncPgConnection,
+    id: CheckId,
+) -> Result<Vec<(Reading, String, Option<String>)>, StoreError> {
+    Ok(readings::table
+        .inner_join(people::table)
+        .left_join(reading_voids::table.on(reading_voids::reading_id.eq(readings::id)))
+        .filter(readings::check_id.eq(id))
+        .order(readings::id)
+        .select((Reading::as_select(), people::name, reading_voids::reason.nullable()))
+        .load(connection)
+        .await?)
+}
+
 /// A check as it stands: read in one go, since keeping an entry waits for it.
 #[derive(Debug)]
 pub struct CheckNow {
@@ -589,7 +607,7 @@ pub struct RunningWait {
 pub async fn running_waits(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<RunningWait>, StoreError> {
-    Ok(diesel::sql_query(
+    Ok(crate::prepared::prepared(
         "SELECT DISTINCT ON (c.id) c.id AS check_id, i.tag, w.ready_at, w.latest_at,
              EXISTS (SELECT 1 FROM readings o LEFT JOIN reading_voids ov ON ov.reading_id = o.id
                  WHERE o.check_id = c.id AND o.kind = 'wait_over' AND o.id > w.id
@@ -601,6 +619,7 @@ pub async fn running_waits(
          LEFT JOIN readings r ON r.replaces_id = w.id
          WHERE c.state = 'open' AND v.reading_id IS NULL AND r.id IS NULL
          ORDER BY c.id, w.id DESC",
+        vec![],
     )
     .load::<RunningWait>(connection)
     .await?

@@ -65,4 +65,10 @@ ids! {
     PointId,
     /// A signal.
     SignalId,
+    /// A notice.
+    NoticeId,
+    /// A mail.
+    MailId,
+    /// An adjustment.
+    AdjustmentId,
 }

@@ -4,12 +4,14 @@ use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use rust_decimal::Decimal;
 use serde_json::json;
 use vaaka_core::instrument::ServiceState;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::{CheckId, InstrumentId, PersonId};
+use crate::prepared::{Bind, prepared};
 use crate::rows::{Area, Instrument, InstrumentStateRow, SetUp};
 use crate::schema::{areas, instrument_states, instruments, people, set_ups};
 use crate::types::At;
@@ -44,6 +46,66 @@ pub async fn by_tag(
         .filter(instruments::tag.eq(tag))
         .select((Instrument::as_select(), Area::as_select()))
         .first(connection)
+        .await?)
+}
+
+/// An instrument as far as telling whether it may stand in for another needs it.
+#[derive(Debug, Clone, Queryable)]
+#[allow(missing_docs)] // The columns say what they are.
+pub struct Sieved {
+    pub id: InstrumentId,
+    pub tag: String,
+    pub name: String,
+    pub walk_order: i32,
+    pub unit: String,
+    pub range_low: Decimal,
+    pub maximum: Decimal,
+    pub resolution: Decimal,
+    pub state: String,
+}
+
+/// The instruments that show one of these units and may be used.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn sieve(
+    connection: &mut AsyncPgConnection,
+    units: &[&str],
+) -> Result<Vec<Sieved>, StoreError> {
+    Ok(instruments::table
+        .inner_join(areas::table)
+        .filter(instruments::unit.eq_any(units.to_vec()))
+        .filter(instruments::state.eq("in_service"))
+        .order((areas::walk_order, instruments::tag))
+        .select((
+            instruments::id,
+            instruments::tag,
+            instruments::name,
+            areas::walk_order,
+            instruments::unit,
+            instruments::range_low,
+            instruments::maximum,
+            instruments::resolution,
+            instruments::state,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// Instruments by their ids, along the walk.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn by_ids(
+    connection: &mut AsyncPgConnection,
+    ids: &[InstrumentId],
+) -> Result<Vec<(Instrument, Area)>, StoreError> {
+    Ok(instruments::table
+        .inner_join(areas::table)
+        .filter(instruments::id.eq_any(ids.to_vec()))
+        .order((areas::walk_order, instruments::tag))
+        .select((Instrument::as_select(), Area::as_select()))
+        .load(connection)
         .await?)
 }
 
@@ -137,12 +199,15 @@ impl CheckBrief {
     }
 }
 
-const BRIEF: &str =
-    "SELECT c.id, c.instrument_id, c.purpose, c.state, coalesce(c.closed_at, c.opened_at) AS at,
+macro_rules! brief {
+    ($rest:literal) => {
+        concat!("SELECT c.id, c.instrument_id, c.purpose, c.state, coalesce(c.closed_at, c.opened_at) AS at,
     p.name AS person, r.conforms, r.control, r.repeat_state, c.void_reason
     FROM checks c JOIN people p ON p.id = coalesce(c.closed_by, c.opened_by)
     LEFT JOIN LATERAL (SELECT conforms, control, repeat_state FROM results WHERE check_id = c.id
-        ORDER BY version DESC LIMIT 1) r ON true";
+        ORDER BY version DESC LIMIT 1) r ON true ", $rest)
+    };
+}
 
 /// The newest checks of an instrument, newest first.
 ///
@@ -153,11 +218,10 @@ pub async fn checks_of(
     id: InstrumentId,
     count: i64,
 ) -> Result<Vec<CheckBrief>, StoreError> {
-    Ok(diesel::sql_query(format!(
-        "{BRIEF} WHERE c.instrument_id = $1 ORDER BY c.opened_at DESC, c.id DESC LIMIT $2"
-    ))
-    .bind::<BigInt, _>(id.0)
-    .bind::<BigInt, _>(count)
+    Ok(prepared(
+        brief!("WHERE c.instrument_id = ? ORDER BY c.opened_at DESC, c.id DESC LIMIT ?"),
+        vec![Bind::Int(id.0), Bind::Int(count)],
+    )
     .load(connection)
     .await?)
 }
@@ -169,11 +233,16 @@ pub async fn checks_of(
 pub async fn latest_checks(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<CheckBrief>, StoreError> {
-    Ok(diesel::sql_query(format!(
-        "SELECT latest.* FROM instruments i CROSS JOIN LATERAL ({BRIEF}
-             WHERE c.instrument_id = i.id AND c.state = 'concluded'
-             ORDER BY c.opened_at DESC, c.id DESC LIMIT 1) latest"
-    ))
+    Ok(prepared(
+        concat!(
+            "SELECT latest.* FROM instruments i CROSS JOIN LATERAL (",
+            brief!(
+                "WHERE c.instrument_id = i.id AND c.state = 'concluded'
+                 ORDER BY c.opened_at DESC, c.id DESC LIMIT 1) latest"
+            )
+        ),
+        vec![],
+    )
     .load(connection)
     .await?)
 }
@@ -204,9 +273,20 @@ pub async fn change_state(
     connection: &mut AsyncPgConnection,
     new: NewState<'_>,
 ) -> Result<(), StoreError> {
+    connection.transaction(async |connection| change_state_locked(connection, new).await).await
+}
+
+/// As [`change_state`], inside a transaction of the caller's.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `instruments_version` when it was changed meanwhile.
+pub async fn change_state_locked(
+    connection: &mut AsyncPgConnection,
+    new: NewState<'_>,
+) -> Result<(), StoreError> {
     let id = new.instrument.id;
-    connection
-        .transaction(async |connection| {
+    {
+        {
             let changed = diesel::update(instruments::table.find(id))
                 .filter(instruments::version.eq(new.instrument.version))
                 .set((
@@ -244,6 +324,6 @@ pub async fn change_state(
                 },
             )
             .await
-        })
-        .await
+        }
+    }
 }

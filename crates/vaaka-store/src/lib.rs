@@ -1,8 +1,10 @@
 //! The PostgreSQL store: schema, migrations and queries. The only crate that knows SQL; it
 //! maps rows to the types of `vaaka-core`.
 
+pub mod adjustments;
 pub mod audit;
 pub mod bulk;
+pub mod calendar;
 pub mod charts;
 pub mod checks;
 pub mod conclude;
@@ -11,18 +13,26 @@ pub mod files;
 pub mod ids;
 pub mod instrument_changes;
 pub mod instruments;
+pub mod ladder;
 pub mod migrate;
+pub mod notices;
 pub mod outcomes;
 pub mod paper;
 pub mod people;
 pub mod plan_drafts;
 pub mod plans;
 mod pool;
+mod prepared;
+pub mod reactions;
+pub mod records;
 pub mod registers;
 pub mod replay;
+pub mod rounds;
 pub mod rows;
 pub mod schema;
+pub mod seals;
 pub mod seams;
+pub mod search;
 pub mod sessions;
 pub mod shifts;
 pub mod standard_changes;

@@ -1,5 +1,7 @@
 //! Results of checks: what they rest on, how they lie in the tables, and how they are read back.
 
+use std::collections::HashMap;
+
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
@@ -7,13 +9,14 @@ use rust_decimal::Decimal;
 use sha2::{Digest, Sha256};
 use vaaka_core::check::Completion;
 use vaaka_core::judgement::{
-    Characteristic, Conformity, ConformityResult, Control, ToleranceLimits, Verdict,
+    Budget, Characteristic, Conformity, ConformityResult, Contribution, ContributionSource,
+    Control, Coverage, GuardBand, GuardBasis, ToleranceLimits, Verdict,
 };
 use vaaka_core::method::{Method, PlanSpec, RunState};
 
 use crate::ids::{CheckId, PersonId, ResultId};
-use crate::rows::{CharacteristicRow, Check, ResultRow};
-use crate::schema::{characteristics, results};
+use crate::rows::{BudgetRow, CharacteristicRow, Check, ResultRow};
+use crate::schema::{budgets, characteristics, results};
 use crate::types::At;
 use crate::{StoreError, to_word, unreadable, word};
 
@@ -123,18 +126,52 @@ pub fn characteristic_rows(
                 upper_single_limit: characteristic.single_limits.and_then(|limits| limits.upper),
                 lower_tolerance_limit: characteristic.limits.and_then(|limits| limits.lower),
                 upper_tolerance_limit: characteristic.limits.and_then(|limits| limits.upper),
-                reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
-                reading_standard_uncertainty: characteristic.reading_standard_uncertainty,
+                reference_standard_uncertainty: characteristic.reference_standard_uncertainty(),
+                reading_standard_uncertainty: characteristic.reading_standard_uncertainty(),
                 indicative: characteristic.indicative,
                 charted: characteristic.charted,
                 conformity: to_word(&result_of.conformity)?,
                 decision_rule: to_word(&result_of.rule)?,
                 share_used: result_of.share_used,
                 worst_single_share: result_of.worst_single_share,
-                expanded_uncertainty: result_of.expanded_uncertainty,
-                coverage_factor: result_of.coverage_factor,
+                expanded_uncertainty: result_of.expanded_uncertainty(),
+                coverage_factor: result_of.coverage_factor(),
                 capability_index: result_of.capability_index,
                 mean: characteristic.mean,
+            })
+        })
+        .collect()
+}
+
+/// The rows of the budgets of a result.
+///
+/// # Errors
+/// [`StoreError::Unreadable`].
+pub fn budget_rows(
+    result: ResultId,
+    judged: &[(Characteristic, ConformityResult)],
+) -> Result<Vec<BudgetRow>, StoreError> {
+    judged
+        .iter()
+        .map(|(characteristic, of)| {
+            let parts = &of.budget.contributions;
+            Ok(BudgetRow {
+                result_id: result,
+                key: characteristic.key.clone(),
+                sources: parts.iter().map(|part| part.source.word().to_owned()).collect(),
+                labels: parts.iter().map(|part| part.label.clone()).collect(),
+                standard_uncertainties: parts.iter().map(|p| p.standard_uncertainty).collect(),
+                degrees_of_freedom: parts
+                    .iter()
+                    .map(|part| part.degrees_of_freedom.unwrap_or(f64::INFINITY))
+                    .collect(),
+                coverage: of.budget.coverage.word().to_owned(),
+                statement: of.statement.map(|statement| statement.word().to_owned()),
+                guard_band: of.guard_band.width,
+                guard_basis: serde_json::to_value(of.guard_band.basis).map_err(unreadable)?,
+                lower_acceptance_limit: of.acceptance.and_then(|limits| limits.lower),
+                upper_acceptance_limit: of.acceptance.and_then(|limits| limits.upper),
+                conformance_probability: of.conformance_probability,
             })
         })
         .collect()
@@ -173,18 +210,86 @@ pub async fn result_of(
         .select(CharacteristicRow::as_select())
         .load(connection)
         .await?;
+    let budgets: Vec<BudgetRow> = budgets::table
+        .filter(budgets::result_id.eq(row.id))
+        .select(BudgetRow::as_select())
+        .load(connection)
+        .await?;
+    let mut budgets: HashMap<String, BudgetRow> =
+        budgets.into_iter().map(|budget| (budget.key.clone(), budget)).collect();
     let verdict = serde_json::from_value(row.verdict.clone()).map_err(unreadable)?;
-    let results = found.into_iter().map(read_characteristic).collect::<Result<_, _>>()?;
+    let results = found
+        .into_iter()
+        .map(|row| {
+            let budget = budgets.remove(&row.key);
+            read_characteristic(row, budget)
+        })
+        .collect::<Result<_, _>>()?;
     Ok(Some(StoredResult { row, verdict, results }))
+}
+
+/// The lines of a stored budget. A result from before budgets were kept has its two sums.
+fn parts_of(
+    row: &CharacteristicRow,
+    budget: Option<&BudgetRow>,
+) -> Result<Vec<Contribution>, StoreError> {
+    let Some(budget) = budget else {
+        return Ok(vec![
+            Contribution::known(
+                ContributionSource::Certificate,
+                row.reference_standard_uncertainty,
+            ),
+            Contribution::known(ContributionSource::Resolution, row.reading_standard_uncertainty),
+        ]);
+    };
+    let rest =
+        budget.labels.iter().zip(&budget.standard_uncertainties).zip(&budget.degrees_of_freedom);
+    budget
+        .sources
+        .iter()
+        .zip(rest)
+        .map(|(source, ((label, u), freedom))| {
+            Ok(Contribution {
+                label: label.clone(),
+                degrees_of_freedom: Some(*freedom).filter(|freedom| freedom.is_finite()),
+                ..Contribution::known(source.parse().map_err(unreadable)?, *u)
+            })
+        })
+        .collect()
 }
 
 fn read_characteristic(
     row: CharacteristicRow,
+    stored: Option<BudgetRow>,
 ) -> Result<(Characteristic, ConformityResult), StoreError> {
     let pair = |lower: Option<Decimal>, upper: Option<Decimal>| {
         (lower.is_some() || upper.is_some()).then_some(ToleranceLimits { lower, upper })
     };
     let conformity: Conformity = word(&row.conformity)?;
+    let parts = parts_of(&row, stored.as_ref())?;
+    let coverage = match &stored {
+        Some(stored) => stored.coverage.parse().map_err(unreadable)?,
+        None => Coverage::default(),
+    };
+    let mut budget = Budget::combine(parts.clone(), coverage);
+    // What was stated is what is shown, whatever a newer program would combine.
+    budget.coverage_factor = row.coverage_factor;
+    budget.expanded_uncertainty = row.expanded_uncertainty;
+    let guard_band = match &stored {
+        Some(stored) => GuardBand {
+            width: stored.guard_band,
+            basis: serde_json::from_value(stored.guard_basis.clone()).map_err(unreadable)?,
+        },
+        None => GuardBand { width: 0.0, basis: GuardBasis::Stated },
+    };
+    let acceptance = stored
+        .as_ref()
+        .and_then(|row| pair(row.lower_acceptance_limit, row.upper_acceptance_limit));
+    let statement = stored
+        .as_ref()
+        .and_then(|row| row.statement.as_deref())
+        .map(|text| text.parse().map_err(unreadable))
+        .transpose()?;
     Ok((
         Characteristic {
             key: row.key,
@@ -198,19 +303,21 @@ fn read_characteristic(
             reference_value: row.reference_value,
             limits: pair(row.lower_tolerance_limit, row.upper_tolerance_limit),
             single_limits: pair(row.lower_single_limit, row.upper_single_limit),
-            reference_standard_uncertainty: row.reference_standard_uncertainty,
-            reading_standard_uncertainty: row.reading_standard_uncertainty,
+            contributions: parts,
             indicative: row.indicative,
             charted: row.charted,
         },
         ConformityResult {
             conformity,
             rule: word(&row.decision_rule)?,
+            statement,
+            guard_band,
+            acceptance,
             share_used: row.share_used,
             worst_single_share: row.worst_single_share,
-            expanded_uncertainty: row.expanded_uncertainty,
-            coverage_factor: row.coverage_factor,
+            conformance_probability: stored.and_then(|row| row.conformance_probability),
             capability_index: row.capability_index,
+            budget,
         },
     ))
 }

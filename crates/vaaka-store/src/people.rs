@@ -85,6 +85,8 @@ pub struct PersonFields<'a> {
     pub sign_in: &'a str,
     /// Name.
     pub name: &'a str,
+    /// Address for mail; empty where there is none.
+    pub email: &'a str,
     /// Role.
     pub role: &'a str,
     /// Whether they may sign in.
@@ -124,6 +126,7 @@ async fn insert(
         .values((
             people::sign_in.eq(fields.sign_in),
             people::name.eq(fields.name),
+            people::email.eq(fields.email),
             people::role.eq(fields.role),
             people::password_hash.eq(password_hash),
             people::active.eq(fields.active),
@@ -164,6 +167,7 @@ pub async fn edit(
                 .set((
                     people::sign_in.eq(fields.sign_in),
                     people::name.eq(fields.name),
+                    people::email.eq(fields.email),
                     people::role.eq(fields.role),
                     people::active.eq(fields.active),
                     people::version.eq(people::version + 1),

@@ -5,6 +5,8 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
+use vaaka_core::judgement::Decision;
+use vaaka_core::method::BudgetAddition;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -25,8 +27,12 @@ pub struct Draft {
     pub minutes: i32,
     /// Due rule.
     pub due_rule: &'static str,
-    /// Decision rule.
-    pub decision_rule: &'static str,
+    /// What makes it due beside the calendar.
+    pub due_triggers: Vec<String>,
+    /// Decision rule with its numbers.
+    pub decision: Decision,
+    /// What the plan adds to the uncertainty budget.
+    pub additions: Vec<BudgetAddition>,
     /// Adjustment policy.
     pub adjustment_policy: &'static str,
     /// Reaction ladder.
@@ -179,7 +185,15 @@ macro_rules! columns {
             plan_versions::settings.eq(&$draft.settings),
             plan_versions::minutes.eq($draft.minutes),
             plan_versions::due_rule.eq($draft.due_rule),
-            plan_versions::decision_rule.eq($draft.decision_rule),
+            plan_versions::due_triggers.eq(&$draft.due_triggers),
+            plan_versions::decision_rule.eq($draft.decision.rule.word()),
+            plan_versions::decision_share.eq($draft.decision.share),
+            plan_versions::decision_risk.eq($draft.decision.most_risk),
+            plan_versions::coverage.eq($draft.decision.coverage.word()),
+            plan_versions::addition_sources.eq(each(&$draft.additions, |a| a.source.word())),
+            plan_versions::addition_labels.eq(each(&$draft.additions, |a| a.label.clone())),
+            plan_versions::addition_half_widths.eq(each(&$draft.additions, |a| a.half_width)),
+            plan_versions::addition_per_year.eq(each(&$draft.additions, |a| a.per_year)),
             plan_versions::adjustment_policy.eq($draft.adjustment_policy),
             plan_versions::reaction.eq(&$draft.reaction),
             plan_versions::fixture.eq(&$draft.fixture),
@@ -192,6 +206,10 @@ macro_rules! columns {
             plan_versions::configuration_values.eq(&$instrument.configuration_values),
         )
     };
+}
+
+fn each<T>(additions: &[BudgetAddition], of: impl Fn(&BudgetAddition) -> T) -> Vec<T> {
+    additions.iter().map(of).collect()
 }
 
 async fn insert(

@@ -7,7 +7,8 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde_json::json;
-use vaaka_core::method::{PlanPoint, PlanSpec, PlanStandard, Purpose};
+use vaaka_core::judgement::Decision;
+use vaaka_core::method::{BudgetAddition, PlanPoint, PlanSpec, PlanStandard, Purpose};
 use vaaka_core::quantity::Unit;
 use vaaka_core::standard::CertifiedPiece;
 
@@ -81,14 +82,49 @@ macro_rules! view_query {
     };
 }
 
-/// All plans in force, along the walk.
+/// A plan in force, as far as telling whether it is due needs it.
+#[derive(Debug, Clone, Queryable)]
+pub struct InForce {
+    /// Its version.
+    pub version: PlanVersionId,
+    /// The plan.
+    pub plan: PlanId,
+    /// When it is due.
+    pub due_rule: String,
+    /// What makes it due beside the calendar.
+    pub due_triggers: Vec<String>,
+}
+
+/// All plans in force in brief: a large site has many that are not due now.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<PlanView>, StoreError> {
-    let rows: Vec<ViewRow> = view_query!()
+pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<InForce>, StoreError> {
+    Ok(plan_versions::table
+        .inner_join(plans::table.inner_join(instruments::table))
         .filter(plan_versions::state.eq("approved"))
         .filter(instruments::state.ne_all(["out", "retired"]))
+        .order(plans::id)
+        .select((
+            plan_versions::id,
+            plans::id,
+            plan_versions::due_rule,
+            plan_versions::due_triggers,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// Versions by their ids, along the walk.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn by_versions(
+    connection: &mut AsyncPgConnection,
+    wanted: &[PlanVersionId],
+) -> Result<Vec<PlanView>, StoreError> {
+    let rows: Vec<ViewRow> = view_query!()
+        .filter(plan_versions::id.eq_any(wanted.to_vec()))
         .order((areas::walk_order, instruments::tag, plans::id))
         .load(connection)
         .await?;
@@ -245,9 +281,76 @@ pub async fn spec(
     certificates: &[CertificateId],
     purpose: Purpose,
 ) -> Result<PlanSpec, StoreError> {
-    let points = points(connection, view.version.id).await?;
+    let mut points = points(connection, view.version.id).await?;
     let sources = sources(connection, certificates).await?;
+    if purpose == Purpose::Trial {
+        by_nominal(connection, view, &mut points, &sources).await?;
+    }
     build_spec(view, points, &sources, purpose)
+}
+
+/// A trial may take another standard than the plan names: its pieces are found by their nominal
+/// values, since they bear other tags.
+async fn by_nominal(
+    connection: &mut AsyncPgConnection,
+    view: &PlanView,
+    points: &mut [PlanPointRow],
+    sources: &[Source],
+) -> Result<(), StoreError> {
+    let unit: Unit = view.version.unit.parse().map_err(unreadable)?;
+    let extra = extra_standards(points);
+    let named = std::iter::once(view.version.standard_id).chain(extra.into_iter().map(Some));
+    for (place, (named, source)) in named.zip(sources).enumerate() {
+        let Some(own) = named.filter(|id| *id != source.standard.id) else { continue };
+        let newest: CertificateId = certificates::table
+            .inner_join(standard_lots::table)
+            .filter(standard_lots::standard_id.eq(own))
+            .order((certificates::valid_from.desc(), certificates::id.desc()))
+            .select(certificates::id)
+            .first(connection)
+            .await?;
+        let pieces = registers::certified_pieces(connection, newest).await?;
+        for point in points.iter_mut() {
+            let of_place = match place {
+                0 => point.standard_id.is_none(),
+                _ => point.standard_id == Some(own),
+            };
+            if !of_place {
+                continue;
+            }
+            let chosen = choose_pieces(&point.pieces, &pieces, unit).map_err(unreadable)?;
+            point.pieces = chosen
+                .iter()
+                .map(|piece| {
+                    let nominal = piece.unit.try_convert(piece.nominal, unit);
+                    nominal.map(|value| value.normalize().to_string()).map_err(unreadable)
+                })
+                .collect::<Result<_, _>>()?;
+        }
+    }
+    Ok(())
+}
+
+/// Years from the day on which the plan's own standard was certified to a moment.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn age_years(
+    connection: &mut AsyncPgConnection,
+    used: &[CertificateId],
+    at: Timestamp,
+) -> Result<f64, StoreError> {
+    let Some(first) = used.first() else { return Ok(0.0) };
+    let issued: crate::types::Day =
+        certificates::table.find(first).select(certificates::issued_on).first(connection).await?;
+    Ok(years_since(issued.0, at))
+}
+
+/// Years of 365.25 days from a day to a moment; zero before it.
+#[must_use]
+pub fn years_since(day: jiff::civil::Date, at: Timestamp) -> f64 {
+    let from = day.to_zoned_datetime(jiff::tz::TimeZone::UTC).map_or(at, |zoned| zoned.timestamp());
+    (at.duration_since(from).as_secs_f64() / (365.25 * 86_400.0)).max(0.0)
 }
 
 /// Puts stored rows together into what the method needs.
@@ -297,10 +400,50 @@ pub fn build_spec(
             .collect(),
         standards,
         fixture: version.fixture.clone(),
-        decision_rule: version.decision_rule.parse().map_err(unreadable)?,
+        decision: decision(version)?,
+        additions: additions(version)?,
+        standard_age_years: 0.0,
         settings: version.settings.clone(),
         points,
     })
+}
+
+/// The decision rule of a version with its numbers.
+///
+/// # Errors
+/// [`StoreError::Unreadable`].
+pub fn decision(version: &PlanVersion) -> Result<Decision, StoreError> {
+    Ok(Decision {
+        rule: version.decision_rule.parse().map_err(unreadable)?,
+        share: version.decision_share,
+        most_risk: version.decision_risk,
+        coverage: version.coverage.parse().map_err(unreadable)?,
+    })
+}
+
+/// What a version adds to the uncertainty budget.
+///
+/// # Errors
+/// [`StoreError::Unreadable`].
+pub fn additions(version: &PlanVersion) -> Result<Vec<BudgetAddition>, StoreError> {
+    let rest = version
+        .addition_labels
+        .iter()
+        .zip(&version.addition_half_widths)
+        .zip(&version.addition_per_year);
+    version
+        .addition_sources
+        .iter()
+        .zip(rest)
+        .map(|(source, ((label, half_width), per_year))| {
+            Ok(BudgetAddition {
+                source: source.parse().map_err(unreadable)?,
+                label: label.clone(),
+                half_width: *half_width,
+                per_year: *per_year,
+            })
+        })
+        .collect()
 }
 
 /// The pieces that a plan names: by their tags, or by their nominal values in the unit of the

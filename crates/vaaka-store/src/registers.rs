@@ -95,6 +95,7 @@ pub fn pieces(rows: Vec<CertifiedValue>) -> Result<Vec<CertifiedPiece>, StoreErr
             expanded_uncertainty: row.expanded_uncertainty,
             coverage_factor: row.coverage_factor,
             unit: row.unit.parse::<Unit>().map_err(unreadable)?,
+            class_limit: row.class_limit,
             non_uniformity: row.non_uniformity,
             by_temperature: at.into_iter().collect(),
         });

@@ -21,15 +21,16 @@ macro_rules! row {
 
 row! { #[doc = "A person."] Person in people {
     id: PersonId, sign_in: String, name: String, role: String, password_hash: String,
-    active: bool, created_at: At, version: i32,
+    active: bool, created_at: At, version: i32, email: String,
 } }
 row! { #[doc = "A site."] Site in sites { id: SiteId, name: String, zone: String } }
 row! { #[doc = "An area."] Area in areas { id: AreaId, site_id: SiteId, name: String, walk_order: i32 } }
 row! { #[doc = "A start in the daily pattern."] ShiftStartRow in shift_starts {
-    site_id: SiteId, label: String, starts_at_local: WallTime,
+    site_id: SiteId, label: String, starts_at_local: WallTime, days: Vec<bool>,
 } }
 row! { #[doc = "A shift as it really was."] Shift in shift_instances {
     id: ShiftId, site_id: SiteId, label: String, business_date: Day, starts_at: At, ends_at: At,
+    works: bool,
 } }
 row! { #[doc = "An instrument."] Instrument in instruments {
     id: InstrumentId, tag: String, name: String, area_id: AreaId, unit: String,
@@ -54,7 +55,18 @@ row! { #[doc = "A training."] Training in trainings {
 row! { #[doc = "Something that happened to an instrument."] InstrumentEvent in instrument_events {
     id: EventId, instrument_id: InstrumentId, kind: String, at: At, note: String,
     person_id: PersonId, applied_correction: Option<Decimal>, unit: Option<String>,
-    affects_measurement: bool,
+    affects_measurement: bool, applied_gain: Option<Decimal>,
+} }
+row! { #[doc = "A rung of the reaction ladder that was tried."] LadderStepRow in ladder_steps {
+    check_id: CheckId, rung: String, outcome: String, note: String, trial_id: Option<CheckId>,
+    person_id: PersonId, at: At,
+} }
+row! { #[doc = "An adjustment."] AdjustmentRow in adjustments {
+    instrument_id: InstrumentId, set_up_id: SetUpId, check_id: CheckId, event_id: EventId,
+    kind: String, offset_change: Decimal, gain_change: Decimal, unit: String,
+    old_offset: Decimal, old_gain: Decimal, new_offset: Decimal, new_gain: Decimal,
+    standard_id: Option<StandardId>, authority: String, reason: String, performed_by: PersonId,
+    approved_by: PersonId, at: At,
 } }
 row! { #[doc = "A check standard."] Standard in standards {
     id: StandardId, tag: String, name: String, kind: String, location: String, state: String,
@@ -93,7 +105,7 @@ row! { #[doc = "A certificate."] Certificate in certificates {
 row! { #[doc = "A certified value."] CertifiedValue in certified_values {
     certificate_id: CertificateId, piece: String, nominal: Decimal, certified_value: Decimal,
     expanded_uncertainty: Decimal, coverage_factor: Decimal, unit: String,
-    temperature: Option<Decimal>, non_uniformity: Option<Decimal>,
+    temperature: Option<Decimal>, non_uniformity: Option<Decimal>, class_limit: bool,
 } }
 row! { #[doc = "A plan."] Plan in plans {
     id: PlanId, instrument_id: InstrumentId, set_up_id: SetUpId, name: String, method_key: String,
@@ -105,7 +117,10 @@ row! { #[doc = "A version of a plan."] PlanVersion in plan_versions {
     standard_kind: Option<String>, unit: String, resolution: Decimal, range_low: Decimal,
     maximum: Decimal, configuration_names: Vec<String>, configuration_values: Vec<Decimal>,
     fixture: String, decision_rule: String, adjustment_policy: String, reaction: Vec<String>,
-    change_note: String, saves: i32,
+    change_note: String, saves: i32, decision_share: Decimal, decision_risk: Decimal,
+    coverage: String, addition_sources: Vec<String>, addition_labels: Vec<String>,
+    addition_half_widths: Vec<Decimal>, addition_per_year: Vec<bool>,
+    due_triggers: Vec<String>,
 } }
 row! { #[doc = "A point of a plan version."] PlanPointRow in plan_points {
     plan_version_id: PlanVersionId, sequence: i32, nominal: Decimal, travel: String,
@@ -143,6 +158,13 @@ row! { #[doc = "A characteristic with its judgement."] CharacteristicRow in char
     decision_rule: String, share_used: Option<f64>, worst_single_share: Option<f64>,
     expanded_uncertainty: f64, coverage_factor: f64, capability_index: Option<f64>,
     mean: Option<Decimal>,
+} }
+row! { #[doc = "The budget of a characteristic, and what the decision rule made of it."] BudgetRow in budgets {
+    result_id: ResultId, key: String, sources: Vec<String>, labels: Vec<String>,
+    standard_uncertainties: Vec<f64>, degrees_of_freedom: Vec<f64>, coverage: String,
+    statement: Option<String>, guard_band: f64, guard_basis: Value,
+    lower_acceptance_limit: Option<Decimal>, upper_acceptance_limit: Option<Decimal>,
+    conformance_probability: Option<f64>,
 } }
 row! { #[doc = "A chart stream."] Stream in chart_streams {
     id: StreamId, instrument_id: InstrumentId, set_up_id: SetUpId, method_key: String,

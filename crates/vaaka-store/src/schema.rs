@@ -3,7 +3,7 @@
 
 diesel::table! { people (id) {
     id -> BigInt, sign_in -> Text, name -> Text, role -> Text, password_hash -> Text,
-    active -> Bool, created_at -> Timestamptz, version -> Integer,
+    active -> Bool, created_at -> Timestamptz, version -> Integer, email -> Text,
 } }
 diesel::table! { sessions (id_hash) {
     id_hash -> Bytea, data -> Jsonb, person_id -> Nullable<BigInt>, expires_at -> Timestamptz,
@@ -17,10 +17,26 @@ diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, } }
 diesel::table! { areas (id) { id -> BigInt, site_id -> BigInt, name -> Text, walk_order -> Integer, } }
 diesel::table! { shift_starts (id) {
     id -> BigInt, site_id -> BigInt, label -> Text, starts_at_local -> Time,
+    days -> Array<Bool>,
 } }
 diesel::table! { shift_instances (id) {
     id -> BigInt, site_id -> BigInt, label -> Text, business_date -> Date,
-    starts_at -> Timestamptz, ends_at -> Timestamptz,
+    starts_at -> Timestamptz, ends_at -> Timestamptz, works -> Bool,
+} }
+diesel::table! { holidays (site_id, day) {
+    site_id -> BigInt, day -> Date, name -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { instrument_uses (id) {
+    id -> BigInt, instrument_id -> BigInt, count -> Integer, lot -> Text,
+    person_id -> Nullable<BigInt>, at -> Timestamptz,
+} }
+diesel::table! { handovers (id) {
+    id -> BigInt, shift_instance_id -> BigInt, words -> Text, person_id -> BigInt,
+    at -> Timestamptz,
+} }
+diesel::table! { round_sign_offs (shift_instance_id) {
+    shift_instance_id -> BigInt, person_id -> BigInt, at -> Timestamptz, done -> Integer,
+    to_go -> Integer, reason -> Text,
 } }
 diesel::table! { instruments (id) {
     id -> BigInt, tag -> Text, name -> Text, area_id -> BigInt, unit -> Text,
@@ -50,7 +66,40 @@ diesel::table! { set_ups (id) {
 diesel::table! { instrument_events (id) {
     id -> BigInt, instrument_id -> BigInt, kind -> Text, at -> Timestamptz, note -> Text,
     person_id -> BigInt, applied_correction -> Nullable<Numeric>, unit -> Nullable<Text>,
-    affects_measurement -> Bool,
+    affects_measurement -> Bool, applied_gain -> Nullable<Numeric>,
+} }
+diesel::table! { ladder_steps (id) {
+    id -> BigInt, check_id -> BigInt, rung -> Text, outcome -> Text, note -> Text,
+    trial_id -> Nullable<BigInt>, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { notices (id) {
+    id -> BigInt, kind -> Text, instrument_id -> Nullable<BigInt>, check_id -> Nullable<BigInt>,
+    title -> Text, words -> Text, path -> Text, at -> Timestamptz, taken_by -> Nullable<BigInt>,
+    taken_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { mails (id) {
+    id -> BigInt, notice_id -> BigInt, person_id -> BigInt, recipient -> Text, subject -> Text,
+    body -> Text, queued_at -> Timestamptz, sent_at -> Nullable<Timestamptz>,
+    attempts -> Integer, last_error -> Nullable<Text>, next_attempt_at -> Timestamptz,
+} }
+diesel::table! { adjustments (id) {
+    id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, check_id -> BigInt,
+    event_id -> BigInt, kind -> Text, offset_change -> Numeric, gain_change -> Numeric,
+    unit -> Text, old_offset -> Numeric, old_gain -> Numeric, new_offset -> Numeric,
+    new_gain -> Numeric, standard_id -> Nullable<BigInt>, authority -> Text, reason -> Text,
+    performed_by -> BigInt, approved_by -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { signatures (id) {
+    id -> BigInt, result_id -> BigInt, person_id -> BigInt, meaning -> Text,
+    statement_hash -> Bytea, at -> Timestamptz,
+} }
+diesel::table! { amendments (id) {
+    id -> BigInt, check_id -> BigInt, words -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { audit_seals (id) {
+    id -> BigInt, sequence -> Integer, at -> Timestamptz, entry_ids -> Array<BigInt>,
+    chains -> Array<Text>, sequences -> Array<Integer>, entries_hash -> Bytea,
+    previous_hash -> Nullable<Bytea>, hash -> Bytea,
 } }
 diesel::table! { standards (id) {
     id -> BigInt, tag -> Text, name -> Text, kind -> Text, location -> Text, state -> Text,
@@ -98,6 +147,7 @@ diesel::table! { certified_values (id) {
     id -> BigInt, certificate_id -> BigInt, piece -> Text, nominal -> Numeric,
     certified_value -> Numeric, expanded_uncertainty -> Numeric, coverage_factor -> Numeric,
     unit -> Text, temperature -> Nullable<Numeric>, non_uniformity -> Nullable<Numeric>,
+    class_limit -> Bool,
 } }
 diesel::table! { plans (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, name -> Text, method_key -> Text,
@@ -109,7 +159,10 @@ diesel::table! { plan_versions (id) {
     standard_kind -> Nullable<Text>, unit -> Text, resolution -> Numeric, range_low -> Numeric,
     maximum -> Numeric, configuration_names -> Array<Text>, configuration_values -> Array<Numeric>,
     fixture -> Text, decision_rule -> Text, adjustment_policy -> Text, reaction -> Array<Text>,
-    change_note -> Text, saves -> Integer,
+    change_note -> Text, saves -> Integer, decision_share -> Numeric, decision_risk -> Numeric,
+    coverage -> Text, addition_sources -> Array<Text>, addition_labels -> Array<Text>,
+    addition_half_widths -> Array<Numeric>, addition_per_year -> Array<Bool>,
+    due_triggers -> Array<Text>,
 } }
 diesel::table! { plan_points (id) {
     id -> BigInt, plan_version_id -> BigInt, sequence -> Integer, nominal -> Numeric,
@@ -161,6 +214,13 @@ diesel::table! { characteristics (id) {
     expanded_uncertainty -> Double, coverage_factor -> Double,
     capability_index -> Nullable<Double>, mean -> Nullable<Numeric>,
 } }
+diesel::table! { budgets (result_id, key) {
+    result_id -> BigInt, key -> Text, sources -> Array<Text>, labels -> Array<Text>,
+    standard_uncertainties -> Array<Double>, degrees_of_freedom -> Array<Double>,
+    coverage -> Text, statement -> Nullable<Text>, guard_band -> Double, guard_basis -> Jsonb,
+    lower_acceptance_limit -> Nullable<Numeric>, upper_acceptance_limit -> Nullable<Numeric>,
+    conformance_probability -> Nullable<Double>,
+} }
 diesel::table! { chart_streams (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, method_key -> Text,
     characteristic_key -> Text, label -> Text, nominal -> Nullable<Numeric>, unit -> Text,
@@ -210,6 +270,13 @@ diesel::joinable!(readings -> checks (check_id));
 diesel::joinable!(readings -> people (person_id));
 diesel::joinable!(results -> checks (check_id));
 diesel::joinable!(characteristics -> results (result_id));
+diesel::joinable!(budgets -> results (result_id));
+diesel::joinable!(handovers -> people (person_id));
+diesel::joinable!(round_sign_offs -> people (person_id));
+diesel::joinable!(ladder_steps -> people (person_id));
+diesel::joinable!(adjustments -> instruments (instrument_id));
+diesel::joinable!(signatures -> people (person_id));
+diesel::joinable!(amendments -> people (person_id));
 diesel::joinable!(chart_streams -> instruments (instrument_id));
 diesel::joinable!(segments -> chart_streams (stream_id));
 diesel::joinable!(chart_points -> segments (segment_id));
@@ -233,10 +300,21 @@ diesel::allow_tables_to_appear_in_same_query!(
     areas,
     shift_starts,
     shift_instances,
+    holidays,
+    instrument_uses,
+    handovers,
+    round_sign_offs,
     instruments,
     set_ups,
     instrument_states,
     instrument_events,
+    ladder_steps,
+    notices,
+    mails,
+    adjustments,
+    signatures,
+    amendments,
+    audit_seals,
     standards,
     standard_lots,
     certificates,
@@ -249,6 +327,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     reading_voids,
     results,
     characteristics,
+    budgets,
     chart_streams,
     segments,
     baselines,

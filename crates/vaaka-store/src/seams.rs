@@ -10,10 +10,12 @@ use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_core::standard::{ValueChangeKind, classify};
 
 use crate::charts::{LockedStream, interval, slot};
-use crate::ids::{CertificateId, LotId, SegmentId};
+use crate::ids::{CertificateId, EventId, InstrumentId, LotId, SegmentId, SetUpId};
 use crate::plans::{self, PlanView};
 use crate::rows::{Segment, Stream};
-use crate::schema::{certificates, chart_points, segments, signals};
+use crate::schema::{
+    certificates, chart_points, chart_streams, instrument_events, segments, signals,
+};
 use crate::types::At;
 use crate::{StoreError, standards, to_word, unreadable, word};
 
@@ -98,8 +100,52 @@ pub async fn open_where_due(
         recent: Vec::new(),
         ..at.slot.clone()
     };
-    at.segment = open(connection, &at.segment, cause, &fresh, measured_at).await?;
+    at.segment = open(connection, &at.segment, cause, None, &fresh, measured_at).await?;
     at.slot = slot(&at.stream, &at.segment, Vec::new())?;
+    Ok(())
+}
+
+/// Opens a new segment on the charts of an instrument after something that affects measurement, all
+/// of them or those of one set-up: sigma is kept, the centre is on the target, and the level is
+/// provisional until five as-founds are in.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn open_after_event(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    set_up: Option<SetUpId>,
+    event: EventId,
+    cause: &str,
+) -> Result<(), StoreError> {
+    let streams: Vec<Stream> = chart_streams::table
+        .filter(chart_streams::instrument_id.eq(instrument))
+        .order(chart_streams::id)
+        .for_no_key_update()
+        .select(Stream::as_select())
+        .load(connection)
+        .await?;
+    let at: At = instrument_events::table
+        .find(event)
+        .select(instrument_events::at)
+        .first(connection)
+        .await?;
+    for stream in streams.into_iter().filter(|s| set_up.is_none_or(|wanted| s.set_up_id == wanted))
+    {
+        let segment: Segment = segments::table
+            .filter(segments::stream_id.eq(stream.id))
+            .order(segments::ordinal.desc())
+            .select(Segment::as_select())
+            .first(connection)
+            .await?;
+        let before = slot(&stream, &segment, Vec::new())?;
+        let fresh = StreamSlot {
+            design: before.design.as_ref().map(|design| design.after_adjustment(0.0)),
+            state: ChartState::new(interval(&stream)),
+            ..before
+        };
+        open(connection, &segment, cause, Some(event), &fresh, at.0).await?;
+    }
     Ok(())
 }
 
@@ -138,6 +184,7 @@ async fn open(
     connection: &mut AsyncPgConnection,
     last: &Segment,
     cause: &str,
+    event: Option<EventId>,
     slot: &StreamSlot,
     at: Timestamp,
 ) -> Result<Segment, StoreError> {
@@ -152,6 +199,7 @@ async fn open(
             segments::ordinal.eq(last.ordinal + 1),
             segments::opened_at.eq(At(at)),
             segments::cause.eq(cause),
+            segments::event_id.eq(event),
             segments::design.eq(slot
                 .design
                 .as_ref()

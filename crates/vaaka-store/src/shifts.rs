@@ -8,7 +8,7 @@ use vaaka_core::round::{ShiftPattern, ShiftSpan, ShiftStart};
 
 use crate::ids::{ShiftId, SiteId};
 use crate::rows::{Shift, Site};
-use crate::schema::{shift_instances, shift_starts, sites};
+use crate::schema::{holidays, shift_instances, shift_starts, sites};
 use crate::types::{At, Day, WallTime};
 use crate::{StoreError, unreadable};
 
@@ -36,14 +36,26 @@ pub async fn pattern(
     connection: &mut AsyncPgConnection,
     site: &Site,
 ) -> Result<ShiftPattern, StoreError> {
-    let starts: Vec<(String, WallTime)> = shift_starts::table
+    let starts: Vec<(String, WallTime, Vec<bool>)> = shift_starts::table
         .filter(shift_starts::site_id.eq(site.id))
         .order(shift_starts::starts_at_local)
-        .select((shift_starts::label, shift_starts::starts_at_local))
+        .select((shift_starts::label, shift_starts::starts_at_local, shift_starts::days))
         .load(connection)
         .await?;
-    let starts = starts.into_iter().map(|(label, WallTime(at))| ShiftStart { label, at }).collect();
-    Ok(ShiftPattern { zone: zone(site)?, starts })
+    let starts = starts
+        .into_iter()
+        .map(|(label, WallTime(at), days)| {
+            let days = <[bool; 7]>::try_from(days).map_err(|_| unreadable("days of a shift"))?;
+            Ok(ShiftStart { label, at, days })
+        })
+        .collect::<Result<_, StoreError>>()?;
+    let holidays: Vec<Day> = holidays::table
+        .filter(holidays::site_id.eq(site.id))
+        .select(holidays::day)
+        .load(connection)
+        .await?;
+    let holidays = holidays.into_iter().map(|day| day.0).collect();
+    Ok(ShiftPattern { zone: zone(site)?, starts, holidays })
 }
 
 /// Stores spans that are not stored yet; rows that exist are never changed.
@@ -65,6 +77,7 @@ pub async fn store_spans(
                     shift_instances::business_date.eq(Day(span.business_date)),
                     shift_instances::starts_at.eq(At(span.starts_at)),
                     shift_instances::ends_at.eq(At(span.ends_at)),
+                    shift_instances::works.eq(span.works),
                 )
             })
             .collect();

@@ -20,6 +20,8 @@ pub struct Settings {
     pub secure_cookies: bool,
     /// Code that proves the first administrator of an empty database.
     pub first_code: String,
+    /// Address of the application as people reach it; where empty, labels use that of the request.
+    pub address: String,
     /// Shown on the sign-in page of a demo, so that a newcomer can get in.
     pub demo_sign_ins: Vec<(String, String, String)>,
 }

@@ -21,10 +21,19 @@ fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
-    chart::run();
+    // `bin/bench -- site` runs one of the three only.
+    let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
+    let wanted = |name: &str| asked.is_empty() || asked.iter().any(|one| one == name);
+    if wanted("chart") {
+        chart::run();
+    }
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().unwrap();
     runtime.block_on(async {
-        saving::run().await;
-        site::run().await;
+        if wanted("saving") {
+            saving::run().await;
+        }
+        if wanted("site") {
+            site::run().await;
+        }
     });
 }

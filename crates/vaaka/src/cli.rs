@@ -8,9 +8,11 @@ use clap::{Args, Parser, Subcommand};
 use jiff::Timestamp;
 use tokio::net::TcpListener;
 use tracing_subscriber::EnvFilter;
-use vaaka_store::{Store, migrate, sessions};
+use vaaka_store::{Store, migrate, seals, sessions};
 use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
+use crate::backup::{backup, restore};
+use crate::mail::{Outgoing, StandIn, send_waiting, serve_stand_in};
 use crate::{AppError, demo};
 
 /// Checks of production test equipment, judged and charted.
@@ -29,6 +31,50 @@ enum Command {
     DemoLoad(DemoLoad),
     /// Serve the application.
     Serve(Serve),
+    /// The audit trail.
+    Audit {
+        #[command(subcommand)]
+        what: Audit,
+    },
+    /// Write a backup of the database into a new file.
+    Backup(BackupFile),
+    /// Restore a backup into an empty database.
+    Restore(BackupFile),
+    /// Run the stand-in for a mail server, which keeps every message as a file.
+    MailStandIn(MailStandIn),
+}
+
+#[derive(Debug, Subcommand)]
+enum Audit {
+    /// Look over every chain and every seal; ends with 1 when anything was changed or is gone.
+    Verify(Reader),
+    /// Seal what no seal covers yet.
+    Seal(Reader),
+}
+
+#[derive(Debug, Args)]
+struct Reader {
+    /// Database, as the application's role or its owner.
+    #[arg(long, env = "VAAKA_DATABASE_URL", hide_env_values = true)]
+    database_url: String,
+}
+
+#[derive(Debug, Args)]
+struct BackupFile {
+    #[command(flatten)]
+    owner: Owner,
+    /// The file.
+    file: std::path::PathBuf,
+}
+
+#[derive(Debug, Args)]
+struct MailStandIn {
+    /// Address and port.
+    #[arg(long, default_value = "127.0.0.1:2525")]
+    listen: SocketAddr,
+    /// Folder of the messages.
+    #[arg(long, default_value = "mail")]
+    folder: std::path::PathBuf,
 }
 
 #[derive(Debug, Args)]
@@ -74,6 +120,19 @@ struct Serve {
     /// left out. Give one when several processes serve one database.
     #[arg(long, env = "VAAKA_FIRST_CODE", hide_env_values = true)]
     first_code: Option<String>,
+    /// Mail server that notices are handed over to, as host:port; none sends no mail.
+    #[arg(long, env = "VAAKA_MAIL_SERVER")]
+    mail_server: Option<String>,
+    /// Run the stand-in for a mail server in this process and hand notices over to it; it keeps
+    /// every message as a file in this folder and delivers nothing.
+    #[arg(long, env = "VAAKA_MAIL_STAND_IN")]
+    mail_stand_in: Option<std::path::PathBuf>,
+    /// Sender of the mail.
+    #[arg(long, env = "VAAKA_MAIL_FROM", default_value = "Vaaka <vaaka@localhost>")]
+    mail_from: String,
+    /// Address of the application as people reach it, for mails and labels.
+    #[arg(long, env = "VAAKA_ADDRESS")]
+    address: Option<String>,
     /// Let the clock start at this moment instead of now; for pictures and practice.
     #[arg(long, env = "VAAKA_CLOCK_START")]
     clock_start: Option<String>,
@@ -106,6 +165,29 @@ pub async fn run(line: CommandLine) -> Result<(), AppError> {
             Ok(())
         }
         Command::DemoLoad(load) => demo_load(load).await,
+        Command::Audit { what } => look_after_audit(what).await,
+        Command::Backup(of) => {
+            let bytes = backup(&of.owner.owner_database_url, &of.file).await?;
+            println!("Backed up into {}, {bytes} bytes.", of.file.display());
+            Ok(())
+        }
+        Command::Restore(from) => {
+            let found = restore(&from.owner.owner_database_url, &from.file).await?;
+            println!(
+                "Restored from {}: {} audit entries under {} seals, unbroken.",
+                from.file.display(),
+                found.entries,
+                found.seals
+            );
+            Ok(())
+        }
+        Command::MailStandIn(stand_in) => {
+            let listener = listen(stand_in.listen).await?;
+            println!("Keeping mail in {}", stand_in.folder.display());
+            serve_stand_in(listener, StandIn { folder: stand_in.folder })
+                .await
+                .map_err(|cause| AppError::Io { what: "the mail stand-in stopped".into(), cause })
+        }
         Command::Serve(serve) => serve_until_stopped(serve).await,
     }
 }
@@ -127,6 +209,70 @@ async fn demo_load(load: DemoLoad) -> Result<(), AppError> {
     Ok(())
 }
 
+async fn look_after_audit(what: Audit) -> Result<(), AppError> {
+    match what {
+        Audit::Seal(reader) => {
+            let store = Store::new(&reader.database_url, 1)?;
+            let mut connection = store.connection().await?;
+            let mut sealed = 0;
+            while seals::seal(&mut connection, Timestamp::now()).await?.is_some() {
+                sealed += 1;
+            }
+            println!("{sealed} seals were set.");
+            Ok(())
+        }
+        Audit::Verify(reader) => {
+            let store = Store::new(&reader.database_url, 1)?;
+            let mut connection = store.connection().await?;
+            let found = seals::verify(&mut connection).await?;
+            println!(
+                "{} entries in {} chains under {} seals; {} wait for their seal.",
+                found.entries, found.chains, found.seals, found.unsealed
+            );
+            for fault in &found.faults {
+                println!("{fault}");
+            }
+            if found.faults.is_empty() {
+                println!("Unbroken.");
+                Ok(())
+            } else {
+                Err(AppError::Audit { faults: found.faults.len() })
+            }
+        }
+    }
+}
+
+async fn listen(address: SocketAddr) -> Result<TcpListener, AppError> {
+    TcpListener::bind(address).await.map_err(|cause| AppError::Io {
+        what: format!("cannot listen on {address}, is another copy running there?"),
+        cause,
+    })
+}
+
+/// Where mail goes; starts the stand-in where one is asked for.
+async fn outgoing(serve: &Serve, address: &str) -> Result<Option<Outgoing>, AppError> {
+    let bad = |value: &str| AppError::Setting {
+        name: "VAAKA_MAIL_SERVER",
+        value: value.to_owned(),
+        expected: "give host and port, for example mail.example:25",
+    };
+    let (host, port) = match (&serve.mail_stand_in, &serve.mail_server) {
+        (Some(folder), _) => {
+            let listener = listen(SocketAddr::from(([127, 0, 0, 1], 0))).await?;
+            let port = listener.local_addr().map_or(0, |address| address.port());
+            let stand_in = StandIn { folder: folder.clone() };
+            tokio::spawn(serve_stand_in(listener, stand_in));
+            ("127.0.0.1".to_owned(), port)
+        }
+        (None, Some(server)) => {
+            let (host, port) = server.rsplit_once(':').ok_or_else(|| bad(server))?;
+            (host.to_owned(), port.parse().map_err(|_| bad(server))?)
+        }
+        (None, None) => return Ok(None),
+    };
+    Ok(Some(Outgoing { host, port, from: serve.mail_from.clone(), address: address.to_owned() }))
+}
+
 async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let store = Store::new(&serve.database_url, serve.connections)?;
     let clock: Arc<dyn Clock> = match moment(serve.clock_start.as_deref())? {
@@ -137,6 +283,7 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
         secure_cookies: serve.secure_cookies,
         demo_sign_ins: if serve.demo { demo::sign_ins() } else { Vec::new() },
         first_code: serve.first_code.clone().unwrap_or_else(first_code),
+        address: serve.address.clone().unwrap_or_default(),
     };
     let mut connection = store.connection().await?;
     let nobody = vaaka_store::people::count(&mut connection).await? == 0;
@@ -147,16 +294,21 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
             settings.first_code
         );
     }
-    let listener = TcpListener::bind(serve.listen).await.map_err(|cause| AppError::Io {
-        what: format!("cannot listen on {}, is another copy running there?", serve.listen),
-        cause,
-    })?;
+    let listener = listen(serve.listen).await?;
     let address = listener.local_addr().unwrap_or(serve.listen);
     println!("Listening on http://{address}");
-    let state = AppState::new(store.clone(), clock, settings);
-    let sweeper = tokio::spawn(sweep_sessions(store));
+    let state = AppState::new(store.clone(), clock.clone(), settings);
+    let base = serve.address.clone().unwrap_or_else(|| format!("http://{address}"));
+    let outgoing = outgoing(&serve, &base).await?;
+    let background = [
+        tokio::spawn(sweep_sessions(store.clone())),
+        tokio::spawn(seal_audit(store.clone(), clock.clone())),
+        tokio::spawn(empty_outbox(store, clock, outgoing)),
+    ];
     let served = vaaka_web::serve(listener, state, stop_signal()).await;
-    sweeper.abort();
+    for task in background {
+        task.abort();
+    }
     served.map_err(|cause| AppError::Io { what: "serving stopped".into(), cause })
 }
 
@@ -173,6 +325,40 @@ async fn sweep_sessions(store: Store) {
         hourly.tick().await;
         if let Err(error) = sessions::delete_ended(&store, Timestamp::now()).await {
             tracing::warn!(%error, "ended sessions could not be forgotten");
+        }
+    }
+}
+
+/// Seals the audit trail every few seconds.
+async fn seal_audit(store: Store, clock: Arc<dyn Clock>) {
+    let mut every = tokio::time::interval(Duration::from_secs(5));
+    loop {
+        every.tick().await;
+        loop {
+            let sealed = match store.connection().await {
+                Ok(mut connection) => seals::seal(&mut connection, clock.now()).await,
+                Err(error) => Err(error),
+            };
+            match sealed {
+                Ok(Some(_)) => {}
+                Ok(None) => break,
+                Err(error) => {
+                    tracing::warn!(%error, "the audit trail could not be sealed");
+                    break;
+                }
+            }
+        }
+    }
+}
+
+/// Hands waiting mail over every few seconds; without a mail server it stays in the outbox.
+async fn empty_outbox(store: Store, clock: Arc<dyn Clock>, outgoing: Option<Outgoing>) {
+    let Some(outgoing) = outgoing else { return };
+    let mut every = tokio::time::interval(Duration::from_secs(5));
+    loop {
+        every.tick().await;
+        if let Err(error) = send_waiting(&store, &outgoing, clock.now()).await {
+            tracing::warn!(%error, "mail could not be handed over");
         }
     }
 }

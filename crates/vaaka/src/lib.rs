@@ -1,7 +1,9 @@
 //! Command line, start-up and demo data.
 
+pub mod backup;
 pub mod cli;
 pub mod demo;
+pub mod mail;
 
 use thiserror::Error;
 
@@ -22,6 +24,15 @@ pub enum AppError {
     /// The demo world does not fit the rules of the core; a fault in its data.
     #[error("the demo world cannot be made: {0}")]
     Demo(String),
+    /// A backup or restore did not come about; the words say what to do.
+    #[error("{0}")]
+    Backup(String),
+    /// The audit trail is not as it was written.
+    #[error("the audit trail was changed: {faults} faults, each named above")]
+    Audit {
+        /// How many.
+        faults: usize,
+    },
     /// A value on the command line or in the environment does not fit.
     #[error("{name} is “{value}”: {expected}")]
     Setting {

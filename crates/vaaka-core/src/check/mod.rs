@@ -12,8 +12,9 @@ use crate::chart::{
 };
 use crate::history::{Drift, estimate_drift};
 use crate::judgement::{
-    AdjustmentInput, Attempt, Characteristic, ChartOutcome, Conformity, ConformityResult, Control,
-    Reason, Validity, Verdict, VerdictInput, advise_adjustment, conclude, judge_conformity,
+    AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome, Conformity,
+    ConformityResult, Control, DecisionRule, Prior, Reason, Surroundings, Validity, Verdict,
+    VerdictInput, advise_adjustment, conclude, judge_conformity,
 };
 use crate::method::{EntryValue, Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
@@ -75,6 +76,8 @@ pub struct RunContext {
     pub superseded: Option<(i32, i32)>,
     /// Why it was entered later from a paper sheet, if it was.
     pub late: Option<String>,
+    /// For an as-left check: tag of the standard that the adjustment was made with.
+    pub adjusted_with: Option<String>,
 }
 
 /// Everything that follows from a finished run.
@@ -102,10 +105,8 @@ pub fn complete(
     let results: Vec<(Characteristic, ConformityResult)> = characteristics
         .into_iter()
         .map(|characteristic| {
-            let sigma = slot_of(context, &characteristic.key)
-                .and_then(|slot| slot.design.as_ref())
-                .map(|design| design.sigma);
-            let result = judge_conformity(&characteristic, sigma, plan.decision_rule);
+            let around = surroundings(plan, slot_of(context, &characteristic.key), &characteristic);
+            let result = judge_conformity(&characteristic, &around);
             (characteristic, result)
         })
         .collect();
@@ -122,15 +123,49 @@ pub fn complete(
         charts.push(outcome(slot, &point, characteristic, result, resolution, context.measured_at));
         points.push(point);
     }
+    let mut from_run = reasons_of_run(run, context);
+    if plan.purpose == Purpose::AsLeft
+        && let Some(tag) = &context.adjusted_with
+        && plan.standards.iter().any(|standard| standard.tag == *tag)
+    {
+        from_run.push(Reason::NotIndependent { standard: tag.clone() });
+    }
     let verdict = conclude(VerdictInput {
         validity: Validity::Valid,
         results: &results,
         charts: &charts,
         earlier: &context.earlier,
-        as_left: plan.purpose == Purpose::AsLeft,
-        from_run: reasons_of_run(run, context),
+        purpose: plan.purpose,
+        from_run,
     });
     Ok(Completion { results, points, verdict })
+}
+
+/// What is known around a characteristic: its chart's sigma, the plan's rule and additions, and,
+/// where the rule asks for one, the prior from its own history.
+fn surroundings(
+    plan: &PlanSpec,
+    slot: Option<&StreamSlot>,
+    characteristic: &Characteristic,
+) -> Surroundings {
+    // Spread and hysteresis are differences of indications: the reference drops out of them.
+    let additions = match characteristic.kind {
+        CharacteristicKind::Error => plan.contributions(characteristic.unit),
+        _ => vec![],
+    };
+    let sigma = slot.and_then(|slot| slot.design.as_ref()).map(|design| design.sigma);
+    let mut around = Surroundings {
+        between_checks_std_dev: sigma,
+        decision: plan.decision,
+        prior: None,
+        additions,
+    };
+    if let (DecisionRule::GlobalRisk, Some(slot)) = (plan.decision.rule, slot) {
+        let history: Vec<f64> = slot.recent.iter().map(|past| past.value).collect();
+        let u = around.budget(characteristic).combined_standard_uncertainty;
+        around.prior = Prior::from_history(&history, u);
+    }
+    around
 }
 
 fn slot_of<'a>(context: &'a RunContext, key: &str) -> Option<&'a StreamSlot> {
@@ -196,9 +231,9 @@ fn outcome(
         advise_adjustment(&AdjustmentInput {
             mean_error: characteristic.value(),
             check_mean_std_dev: design.sigma,
-            reference_standard_uncertainty: characteristic.reference_standard_uncertainty,
+            reference_standard_uncertainty: characteristic.reference_standard_uncertainty(),
             resolution,
-            coverage_factor: result.coverage_factor,
+            coverage_factor: result.coverage_factor(),
             within_tolerance: !failed,
         })
     });

@@ -141,9 +141,14 @@ pub fn check_change(change: &StateChange<'_>) -> Result<(), StateError> {
             Err(StateError::NoRestriction)
         }
         (
-            ServiceState::OnHold | ServiceState::Out,
-            ServiceState::InService | ServiceState::Restricted,
-        ) if !good => Err(StateError::NoGoodCheck),
+            ServiceState::OnHold | ServiceState::Out | ServiceState::Restricted,
+            ServiceState::InService,
+        )
+        | (ServiceState::OnHold | ServiceState::Out, ServiceState::Restricted)
+            if !good =>
+        {
+            Err(StateError::NoGoodCheck)
+        }
         (_, ServiceState::Retired) if !closed => Err(StateError::NoClosingCheck),
         _ => Ok(()),
     }
@@ -171,7 +176,8 @@ mod tests {
     #[case(OnHold, Restricted, true, None, Err(StateError::NoGoodCheck))]
     #[case(OnHold, Out, true, None, Ok(()))]
     #[case(Out, InService, true, None, Err(StateError::NoGoodCheck))]
-    #[case(Restricted, InService, true, None, Ok(()))]
+    #[case(Restricted, InService, true, None, Err(StateError::NoGoodCheck))]
+    #[case(Restricted, InService, true, latest(Pass, true), Ok(()))]
     #[case(Restricted, Restricted, true, None, Ok(()))]
     #[case(InService, InService, true, None, Err(StateError::Same(InService)))]
     #[case(InService, Retired, true, latest(Fail, true), Ok(()))]

@@ -4,22 +4,34 @@
 //! in one place (`words`).
 
 mod advice;
+mod budget;
+mod compare;
 mod conformity;
+mod decision;
+mod numbers;
+mod risk;
 mod verdict;
 mod voiding;
 mod words;
 
 pub use advice::{AdjustmentAdvice, AdjustmentInput, advise_adjustment};
+pub use budget::{
+    Budget, Contribution, ContributionSource, Coverage, effective_degrees_of_freedom,
+};
+pub use compare::{Compared, compare};
 pub use conformity::{
-    Characteristic, CharacteristicKind, Conformity, ConformityResult, DecisionRule,
+    Characteristic, CharacteristicKind, Conformity, ConformityResult, Surroundings,
     ToleranceLimits, judge_conformity,
 };
+pub use decision::{Decision, DecisionRule, GuardBand, GuardBasis, Statement};
+pub use numbers::reason_numbers;
+pub use risk::{GlobalRisk, Interval, MINIMUM_PRIOR_CHECKS, Prior, global_risk, guard_band_for};
 pub use verdict::{
     Attempt, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity, Verdict,
     VerdictInput, conclude, repeat_state,
 };
 pub use voiding::{VoidError, may_void};
 pub use words::{
-    NO_CHART_YET, action_sentence, criterion_words, drift_words, firing_short, firing_words,
-    reason_sentence, sigma_words,
+    NO_CHART_YET, action_sentence, criterion_words, drift_words, factor_words, firing_short,
+    firing_words, reason_sentence, sigma_words,
 };

@@ -2,9 +2,12 @@
 
 use serde::{Deserialize, Serialize};
 
-use super::{AdjustmentAdvice, Characteristic, Conformity, ConformityResult};
+use super::{
+    AdjustmentAdvice, Characteristic, Conformity, ConformityResult, GuardBasis, Statement,
+};
 use crate::chart::{Firing, Side, SigmaSource};
 use crate::history::Drift;
+use crate::method::Purpose;
 
 /// Whether the check counts.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -114,6 +117,8 @@ pub enum NextAction {
     CheckAgain,
     /// As left is proven; the next as-found check continues the chart.
     ProvenAsLeft,
+    /// A trial: note on the ladder what it showed.
+    NoteTrial,
 }
 
 /// Why the verdict is what it is; each renders to a sentence.
@@ -134,6 +139,26 @@ pub enum Reason {
     MeanOutside {
         /// Key of the characteristic.
         key: String,
+    },
+    /// Inside the tolerance and within the guard band: not proven, and not accepted.
+    InGuardBand {
+        /// Key of the characteristic.
+        key: String,
+    },
+    /// The guard band leaves nothing that could be accepted.
+    NothingAccepted {
+        /// Key of the characteristic.
+        key: String,
+    },
+    /// The rule asks for a history that is not there yet: a guard band U stood in.
+    NoHistoryYet {
+        /// Key of the characteristic.
+        key: String,
+    },
+    /// An adjustment proven with the pieces that it was made with.
+    NotIndependent {
+        /// Tag of the standard.
+        standard: String,
     },
     /// A single result is outside, though the mean is not.
     SingleOutside {
@@ -224,8 +249,8 @@ pub struct VerdictInput<'a> {
     pub charts: &'a [ChartOutcome],
     /// Earlier valid as-found runs of this shift, in order.
     pub earlier: &'a [Attempt],
-    /// True for the check that proves an adjustment.
-    pub as_left: bool,
+    /// What the check is for.
+    pub purpose: Purpose,
     /// Further reasons from the run itself (a superseded plan, a confirmed far reading).
     pub from_run: Vec<Reason>,
 }
@@ -270,7 +295,10 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
     let conforms = overall_conformity(input.results);
     let mut runs = input.earlier.to_vec();
     runs.push(Attempt { conforms });
-    let repeat = if input.as_left { RepeatState::None } else { repeat_state(&runs) };
+    let repeat = match input.purpose {
+        Purpose::AsFound => repeat_state(&runs),
+        Purpose::AsLeft | Purpose::Trial => RepeatState::None,
+    };
     let control = overall_control(input.charts);
     if repeat != RepeatState::None {
         reasons.push(Reason::Repeat { state: repeat });
@@ -289,8 +317,11 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
             drift.crossing.map_or(i64::MAX, |crossing| crossing.at.as_second())
         });
     let action = match (repeat, &control) {
-        _ if input.as_left && conforms == Conformity::Pass => NextAction::ProvenAsLeft,
-        _ if input.as_left => NextAction::Hold,
+        _ if input.purpose == Purpose::Trial => NextAction::NoteTrial,
+        _ if input.purpose == Purpose::AsLeft && conforms == Conformity::Pass => {
+            NextAction::ProvenAsLeft
+        }
+        _ if input.purpose == Purpose::AsLeft => NextAction::Hold,
         (RepeatState::RepeatAllowed, _) => NextAction::RepeatOnce,
         (RepeatState::Confirmed, _) => NextAction::Hold,
         (RepeatState::Doubtful, _) => NextAction::AskLead,
@@ -333,16 +364,27 @@ fn conformity_reasons(characteristic: &Characteristic, result: &ConformityResult
     match result.conformity {
         Conformity::Pass => reasons.push(Reason::Within { key: key.clone() }),
         Conformity::Fail => {
-            let mean_holds = characteristic
-                .limits
-                .is_some_and(|limits| limits.hold_mean(characteristic.sum(), characteristic.n()));
-            reasons.push(if mean_holds {
+            let mean_holds =
+                characteristic.limits.is_some_and(|limits| match characteristic.mean {
+                    Some(mean) => limits.hold_mean(mean, 1),
+                    None => limits.hold_mean(characteristic.sum(), characteristic.n()),
+                });
+            reasons.push(if result.accepts_nothing() {
+                Reason::NothingAccepted { key: key.clone() }
+            } else if result.statement == Some(Statement::ConditionalPass) {
+                Reason::InGuardBand { key: key.clone() }
+            } else if mean_holds {
                 Reason::SingleOutside { key: key.clone() }
             } else {
                 Reason::MeanOutside { key: key.clone() }
             });
         }
         Conformity::NotJudged => {}
+    }
+    if result.conformity != Conformity::NotJudged
+        && result.guard_band.basis == GuardBasis::NoHistory
+    {
+        reasons.push(Reason::NoHistoryYet { key: key.clone() });
     }
     if characteristic.indicative {
         reasons.push(Reason::Indicative { key });
@@ -386,6 +428,9 @@ impl Reason {
             Self::Void { .. }
                 | Self::MeanOutside { .. }
                 | Self::SingleOutside { .. }
+                | Self::InGuardBand { .. }
+                | Self::NothingAccepted { .. }
+                | Self::NotIndependent { .. }
                 | Self::Fired { .. }
                 | Self::StillActive { .. }
                 | Self::Drifting { .. }
@@ -401,6 +446,9 @@ impl Reason {
             Self::Within { key }
             | Self::MeanOutside { key }
             | Self::SingleOutside { key }
+            | Self::InGuardBand { key }
+            | Self::NothingAccepted { key }
+            | Self::NoHistoryYet { key }
             | Self::Indicative { key }
             | Self::NoBaseline { key, .. }
             | Self::InControl { key }
@@ -413,6 +461,7 @@ impl Reason {
             | Self::EnteredLate { .. }
             | Self::Amended
             | Self::PlanSuperseded { .. }
+            | Self::NotIndependent { .. }
             | Self::FarReadingConfirmed { .. } => None,
         }
     }

@@ -37,7 +37,12 @@ pub fn action_sentence(action: NextAction) -> &'static str {
         NextAction::CheckAgain => {
             "This check does not count. Put right what went wrong, then start it again."
         }
-        NextAction::ProvenAsLeft => "The adjustment is proven. The next check continues the chart.",
+        NextAction::ProvenAsLeft => {
+            "The adjustment is proven. A lead puts it back in service; its next check continues the chart."
+        }
+        NextAction::NoteTrial => {
+            "A trial counts for nothing. Note on the ladder what it showed, then go on from there."
+        }
     }
 }
 
@@ -117,6 +122,23 @@ pub fn reason_sentence(
             let numbers = found.map(|pair| format!("{}, ", against(pair))).unwrap_or_default();
             format!("{label}: {numbers}outside the tolerance.")
         }
+        Reason::InGuardBand { .. } => format!(
+            "{label}: {}inside the tolerance, but closer to its limit than the guard band of {}: not proven, and by this plan's rule not accepted.",
+            found.map(|pair| format!("{}, ", against(pair))).unwrap_or_default(),
+            found.map_or_else(String::new, guard_words),
+        ),
+        Reason::NothingAccepted { .. } => format!(
+            "{label}: the uncertainty leaves nothing that this plan's rule could accept ({}). A better standard, more repeats or another rule is needed; tell your lead.",
+            found.map_or_else(String::new, against),
+        ),
+        Reason::NoHistoryYet { .. } => format!(
+            "{label}: the plan asks for a global risk, and this check has fewer than {} results yet: a guard band of {} stands in.",
+            super::MINIMUM_PRIOR_CHECKS,
+            found.map_or_else(String::new, guard_words),
+        ),
+        Reason::NotIndependent { standard } => format!(
+            "The adjustment was made with {standard} and proven with the same: that looks excellent by construction. Check it with other pieces or at another level as well."
+        ),
         Reason::SingleOutside { .. } => format!(
             "{label}: the mean is inside, but one single reading is outside{}.",
             found.map(|pair| format!(": {}", singles(pair))).unwrap_or_default()
@@ -208,14 +230,28 @@ fn limit_text(characteristic: &Characteristic, limits: Option<ToleranceLimits>) 
     }
 }
 
+/// A coverage factor to two places, without zeros that say nothing: "2", "2.13".
+#[must_use]
+pub fn factor_words(factor: f64) -> String {
+    show_float(factor, 2).trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
 fn against((characteristic, result): &(Characteristic, ConformityResult)) -> String {
     let unit = characteristic.unit;
     format!(
         "{} {unit} against {} {unit} (U = {} {unit}, k = {})",
         show_signed_float(characteristic.value(), characteristic.mean_decimals()),
         limit_text(characteristic, characteristic.limits),
-        show_float(result.expanded_uncertainty, characteristic.mean_decimals() + 1),
-        result.coverage_factor,
+        show_float(result.expanded_uncertainty(), characteristic.mean_decimals() + 1),
+        factor_words(result.coverage_factor()),
+    )
+}
+
+fn guard_words((characteristic, result): &(Characteristic, ConformityResult)) -> String {
+    format!(
+        "{} {}",
+        show_float(result.guard_band.width, characteristic.mean_decimals() + 1),
+        characteristic.unit
     )
 }
 

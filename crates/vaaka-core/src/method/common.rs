@@ -1,6 +1,8 @@
-//! Steps that every family has: taking the standards and the fixture.
+//! What every family has: steps for standards and fixture, the parts of uncertainty of a mean.
 
 use super::{Input, PlanSpec, Step, StepKey};
+use crate::judgement::{Contribution, ContributionSource};
+use crate::stats::sample_std_dev;
 
 /// One step for each standard of the plan: its tag is scanned or typed. `noun` is what the family
 /// calls it, `measured` the steps at each place that rest on it.
@@ -57,4 +59,24 @@ pub fn fixture_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
         voids: measured.to_vec(),
         ..Step::confirm("fixture", "Container or fixture", "Take what holds it", &sentences, false)
     }
+}
+
+/// Parts of uncertainty that every mean of readings has: rounding of the display, and the scatter
+/// s/√n with n − 1 degrees of freedom where there is more than one.
+pub fn of_reading(singles: &[f64], rounding: f64) -> Vec<Contribution> {
+    let mut parts = vec![Contribution::known(ContributionSource::Resolution, rounding)];
+    if let Ok(s) = sample_std_dev(singles) {
+        let n = singles.len() as f64;
+        let source = ContributionSource::Repeatability;
+        parts.push(Contribution::estimated(source, s / n.sqrt(), n - 1.0));
+    }
+    parts
+}
+
+/// Contributions in another unit.
+pub fn rescaled(mut parts: Vec<Contribution>, scale: f64) -> Vec<Contribution> {
+    for part in &mut parts {
+        part.standard_uncertainty *= scale;
+    }
+    parts
 }

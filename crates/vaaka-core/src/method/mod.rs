@@ -20,7 +20,10 @@ pub mod weighing;
 pub use accept::{EntryError, Proposal, accept, condition_words, duration_words};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
-pub use plan::{Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel, UnknownWord};
+pub use plan::{
+    ADDITION_SOURCES, BudgetAddition, Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel,
+    UnknownWord,
+};
 pub use run::{Entry, EntryValue, RunState};
 pub use scene::{Primitive, Scene, SpotState};
 pub use sheet::{

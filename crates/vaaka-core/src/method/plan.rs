@@ -4,8 +4,8 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::judgement::DecisionRule;
-use crate::quantity::Unit;
+use crate::judgement::{Contribution, ContributionSource, Decision};
+use crate::quantity::{Unit, to_f64};
 use crate::standard::CertifiedPiece;
 
 /// In which way a point is reached.
@@ -75,9 +75,12 @@ pub enum Purpose {
     AsFound,
     /// As left: proves an adjustment, by initial limits where the table has both.
     AsLeft,
+    /// A trial on the reaction ladder, with another standard or another person: it shows where to
+    /// look, and counts for nothing.
+    Trial,
 }
 
-stored_word!(Purpose, AsFound => "as_found", AsLeft => "as_left");
+stored_word!(Purpose, AsFound => "as_found", AsLeft => "as_left", Trial => "trial");
 stored_word!(Travel, Rising => "rising", Falling => "falling", Corner => "corner");
 stored_word!(Place, Middle => "middle", BackLeft => "back_left", BackRight => "back_right",
     FrontLeft => "front_left", FrontRight => "front_right");
@@ -101,6 +104,24 @@ pub struct PlanPoint {
     pub standard: usize,
 }
 
+/// A part of the uncertainty that a plan states: an amount that lies within ±`half_width` with equal
+/// probability (a rectangular distribution, JCGM 100, 4.3.7).
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct BudgetAddition {
+    /// Temperature, drift of the standard, or something else.
+    pub source: ContributionSource,
+    /// What it is.
+    pub label: String,
+    /// Half-width, in the unit of the display.
+    pub half_width: Decimal,
+    /// True for an amount that grows by `half_width` with each year since the standard was certified.
+    pub per_year: bool,
+}
+
+/// What a plan may add to a budget; the rest the method knows.
+pub const ADDITION_SOURCES: [ContributionSource; 3] =
+    [ContributionSource::Temperature, ContributionSource::StandardDrift, ContributionSource::Other];
+
 /// A standard that a plan version works with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct PlanStandard {
@@ -113,6 +134,21 @@ pub struct PlanStandard {
 }
 
 impl PlanSpec {
+    /// The additions as lines of a budget in `unit`: a/√3, times the years where they grow.
+    #[must_use]
+    pub fn contributions(&self, unit: Unit) -> Vec<Contribution> {
+        let scale = to_f64(self.unit.convert(Decimal::ONE, unit));
+        self.additions
+            .iter()
+            .map(|addition| {
+                let years = if addition.per_year { self.standard_age_years.max(0.0) } else { 1.0 };
+                let u = to_f64(addition.half_width) * scale * years / 3.0_f64.sqrt();
+                let label = addition.label.clone();
+                Contribution { label, ..Contribution::known(addition.source, u) }
+            })
+            .collect()
+    }
+
     /// Span of the instrument's range.
     #[must_use]
     pub fn span(&self) -> Decimal {
@@ -156,7 +192,11 @@ pub struct PlanSpec {
     /// Container or fixture that the check needs; empty where none.
     pub fixture: String,
     /// How results are held against their limits.
-    pub decision_rule: DecisionRule,
+    pub decision: Decision,
+    /// Parts of the uncertainty that the plan states beside what the method knows.
+    pub additions: Vec<BudgetAddition>,
+    /// Years since the values of the plan's standard were certified.
+    pub standard_age_years: f64,
     /// Settings of the method, with their schema version inside.
     pub settings: serde_json::Value,
     /// The points.

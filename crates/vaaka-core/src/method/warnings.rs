@@ -198,7 +198,7 @@ fn against_limits(method: &dyn Method, plan: &PlanSpec) -> Result<Vec<PlanWarnin
             let (limit, step) = (show(limit), show(plan.resolution));
             push(PlanWarning::CoarseDisplay { value: value.clone(), limit, step, unit });
         }
-        let share = 200.0 * reference.standard_uncertainty / to_f64(limit);
+        let share = 200.0 * reference.standard_uncertainty() / to_f64(limit);
         // A third, with a hair for the rounding of certificates.
         if share > 34.0 {
             push(PlanWarning::WeakStandard { value, unit, percent: format!("{share:.0}") });

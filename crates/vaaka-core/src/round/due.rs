@@ -17,11 +17,15 @@ pub enum DueRule {
     EachWeek,
     /// A month after the last one.
     EachMonth,
+    /// Before each use: never by the calendar, and a use without a good check in its shift is not
+    /// released.
+    BeforeUse,
 }
 
 impl DueRule {
     /// All, the most frequent first.
-    pub const ALL: [Self; 4] = [Self::EachShift, Self::EachDay, Self::EachWeek, Self::EachMonth];
+    pub const ALL: [Self; 5] =
+        [Self::EachShift, Self::EachDay, Self::EachWeek, Self::EachMonth, Self::BeforeUse];
 
     /// The word that stands for it in the store.
     #[must_use]
@@ -31,6 +35,7 @@ impl DueRule {
             Self::EachDay => "each_day",
             Self::EachWeek => "each_week",
             Self::EachMonth => "each_month",
+            Self::BeforeUse => "before_use",
         }
     }
 
@@ -42,6 +47,7 @@ impl DueRule {
             Self::EachDay => "each day",
             Self::EachWeek => "each week",
             Self::EachMonth => "each month",
+            Self::BeforeUse => "before each use",
         }
     }
 
@@ -49,7 +55,7 @@ impl DueRule {
     #[must_use]
     pub fn interval(self) -> SignedDuration {
         SignedDuration::from_hours(match self {
-            Self::EachShift => 8,
+            Self::EachShift | Self::BeforeUse => 8,
             Self::EachDay => 24,
             Self::EachWeek => 7 * 24,
             Self::EachMonth => 31 * 24,
@@ -60,14 +66,23 @@ impl DueRule {
     /// none). A rule of every shift is due until the shift itself has its check.
     #[must_use]
     pub fn is_due(self, last: Option<Date>, today: Date) -> bool {
-        let Some(last) = last else { return true };
-        let next = match self {
-            Self::EachShift => return true,
+        match self.next(last) {
+            Some(next) => today >= next,
+            None => self == Self::EachShift || (last.is_none() && self != Self::BeforeUse),
+        }
+    }
+
+    /// The business date on which it falls due after a check; none for rules without a date of
+    /// their own, and before the first check.
+    #[must_use]
+    pub fn next(self, last: Option<Date>) -> Option<Date> {
+        let last = last?;
+        Some(match self {
+            Self::EachShift | Self::BeforeUse => return None,
             Self::EachDay => last.saturating_add(1.day()),
             Self::EachWeek => last.saturating_add(7.days()),
             Self::EachMonth => last.saturating_add(1.month()),
-        };
-        today >= next
+        })
     }
 }
 
@@ -153,6 +168,8 @@ mod tests {
     #[case(DueRule::EachMonth, Some(date(2027, 1, 31)), date(2027, 2, 27), false)]
     #[case(DueRule::EachMonth, Some(date(2027, 1, 31)), date(2027, 2, 28), true)]
     #[case(DueRule::EachMonth, None, MONDAY, true)]
+    #[case(DueRule::BeforeUse, None, MONDAY, false)]
+    #[case(DueRule::BeforeUse, Some(MONDAY), date(2027, 11, 23), false)]
     fn due_by_the_calendar(
         #[case] rule: DueRule,
         #[case] last: Option<Date>,

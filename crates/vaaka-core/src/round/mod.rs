@@ -1,11 +1,17 @@
 //! The round: shifts, what is due, and in which order.
 
 mod due;
+mod missed;
 mod plan;
+mod release;
 mod shift;
 mod standing;
+mod trigger;
 
 pub use due::{DueRule, Training, TrainingError, check_training};
+pub use missed::{Missed, MissedInput, missed};
 pub use plan::{Due, RoundPlan, RoundTask, Scheduled, plan_round};
+pub use release::{PlanStanding, Release, ReleaseInput, release};
 pub use shift::{ShiftError, ShiftPattern, ShiftSpan, ShiftStart};
 pub use standing::{LastPoint, Standing, due_of, standing_of};
+pub use trigger::{SinceCheck, Trigger, triggered};

@@ -1,5 +1,7 @@
 //! Shift instances of a site: local times of the clock on the wall, stored as instants.
 
+use std::collections::BTreeSet;
+
 use jiff::civil::{Date, Time};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
@@ -12,6 +14,16 @@ pub struct ShiftStart {
     pub label: String,
     /// Time on the wall clock.
     pub at: Time,
+    /// On which days of the week it works, Monday first.
+    pub days: [bool; 7],
+}
+
+impl ShiftStart {
+    /// A shift that works on every day.
+    #[must_use]
+    pub fn every_day(label: impl Into<String>, at: Time) -> Self {
+        Self { label: label.into(), at, days: [true; 7] }
+    }
 }
 
 /// The daily pattern: each shift lasts until the next one starts.
@@ -21,6 +33,8 @@ pub struct ShiftPattern {
     pub zone: TimeZone,
     /// Starts in the order of the day.
     pub starts: Vec<ShiftStart>,
+    /// Days on which nobody works.
+    pub holidays: BTreeSet<Date>,
 }
 
 /// One shift as it really was: on the nights of a clock change it is shorter or longer.
@@ -34,6 +48,8 @@ pub struct ShiftSpan {
     pub starts_at: Timestamp,
     /// End, not part of it.
     pub ends_at: Timestamp,
+    /// Whether anybody works in it: nothing is due in a shift that does not.
+    pub works: bool,
 }
 
 /// A pattern that makes no shifts.
@@ -81,6 +97,9 @@ impl ShiftPattern {
                     business_date: date,
                     starts_at: instant(date, start.at)?,
                     ends_at,
+                    works: !self.holidays.contains(&date)
+                        && start.days
+                            [usize::from(date.weekday().to_monday_zero_offset().unsigned_abs())],
                 });
             }
             date = next_date;
@@ -95,10 +114,11 @@ mod tests {
     use jiff::civil::{date, time};
 
     fn three() -> ShiftPattern {
-        let start = |label: &str, hour| ShiftStart { label: label.into(), at: time(hour, 0, 0, 0) };
+        let start = |label: &str, hour| ShiftStart::every_day(label, time(hour, 0, 0, 0));
         ShiftPattern {
             zone: TimeZone::get("Europe/Helsinki").unwrap(),
             starts: vec![start("Morning", 6), start("Evening", 14), start("Night", 22)],
+            holidays: BTreeSet::new(),
         }
     }
 
@@ -129,6 +149,24 @@ mod tests {
         let spans = three().spans(date(2026, 1, 1), date(2026, 12, 31)).unwrap();
         assert_eq!(spans.len(), 3 * 365);
         assert!(spans.windows(2).all(|pair| pair[0].ends_at == pair[1].starts_at));
+    }
+
+    /// A night that works Monday to Friday, and a holiday: the night that begins on a Friday works
+    /// into Saturday, the one that begins on a Sunday does not work.
+    #[test]
+    fn weekends_and_holidays_do_not_work() {
+        let mut pattern = three();
+        for start in &mut pattern.starts {
+            start.days = [true, true, true, true, true, false, false];
+        }
+        pattern.holidays.insert(date(2026, 12, 25));
+        let works = |day| {
+            let spans = pattern.spans(day, day).unwrap();
+            spans.iter().filter(|span| span.works).count()
+        };
+        // The 27th of November 2026 is a Friday.
+        assert_eq!([27, 28, 29, 30].map(|day| works(date(2026, 11, day))), [3, 0, 0, 3]);
+        assert_eq!(works(date(2026, 12, 25)), 0);
     }
 
     #[test]

@@ -12,10 +12,10 @@ pub enum Standing {
     OnHold,
     /// Failed, then passed: a lead decides.
     Doubtful,
+    /// Outside tolerance at its last check; it is restricted then, too, and this says why.
+    OutOfTolerance,
     /// May be used for what a lead has stated only.
     Restricted,
-    /// Outside tolerance at its last check.
-    OutOfTolerance,
     /// A signal is active, above.
     SignalAbove,
     /// A signal is active, below.

@@ -95,6 +95,7 @@ mod tests {
             expanded_uncertainty: expanded.parse().unwrap(),
             coverage_factor: Decimal::TWO,
             unit,
+            class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
         }

@@ -4,6 +4,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::StandardError;
+use crate::judgement::{Contribution, ContributionSource};
 use crate::quantity::{Unit, show_decimal, to_f64};
 
 /// The certified value of one piece of a standard, as its certificate states it.
@@ -21,6 +22,10 @@ pub struct CertifiedPiece {
     pub coverage_factor: Decimal,
     /// Unit of all of these.
     pub unit: Unit,
+    /// True where nothing but the class of the piece is known: the "uncertainty" is then the
+    /// maximum permissible error of that class, and k means nothing.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub class_limit: bool,
     /// Half-width within which single places of the piece differ from its certified value, where
     /// the certificate states it: a block is not the same all over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -41,18 +46,34 @@ pub struct ValueAt {
 }
 
 impl CertifiedPiece {
-    /// Standard uncertainty u = √((U/k)² + a²/3): the certificate's U divided by its k (JCGM 100,
-    /// 4.3.3), with the non-uniformity ±a taken as a rectangular distribution (JCGM 100, 4.3.7).
+    /// Standard uncertainty of the certified value: U/k (JCGM 100, 4.3.3), or the limit of its
+    /// class over √3 where nothing else is known (a rectangular distribution, JCGM 100, 4.3.7).
     ///
     /// # Errors
     /// [`StandardError::CoverageFactor`] when k is not positive.
-    pub fn standard_uncertainty(&self) -> Result<f64, StandardError> {
+    pub fn certified_standard_uncertainty(&self) -> Result<f64, StandardError> {
+        if self.class_limit {
+            return Ok(to_f64(self.expanded_uncertainty) / 3.0_f64.sqrt());
+        }
         if self.coverage_factor <= Decimal::ZERO {
             return Err(StandardError::CoverageFactor { tag: self.tag.clone() });
         }
-        let certified = to_f64(self.expanded_uncertainty) / to_f64(self.coverage_factor);
-        let places = self.non_uniformity.map_or(0.0, to_f64) / 3.0_f64.sqrt();
-        Ok(if places == 0.0 { certified } else { certified.hypot(places) })
+        Ok(to_f64(self.expanded_uncertainty) / to_f64(self.coverage_factor))
+    }
+
+    /// Standard uncertainty of its places, a/√3: the non-uniformity ±a taken as a rectangular
+    /// distribution (JCGM 100, 4.3.7).
+    #[must_use]
+    pub fn places_standard_uncertainty(&self) -> f64 {
+        self.non_uniformity.map_or(0.0, to_f64) / 3.0_f64.sqrt()
+    }
+
+    /// Standard uncertainty of both together.
+    ///
+    /// # Errors
+    /// As [`Self::certified_standard_uncertainty`].
+    pub fn standard_uncertainty(&self) -> Result<f64, StandardError> {
+        Ok(self.certified_standard_uncertainty()?.hypot(self.places_standard_uncertainty()))
     }
 
     /// Whether its value depends on the temperature.
@@ -94,27 +115,53 @@ impl CertifiedPiece {
 }
 
 /// Several pieces put on together.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct CombinedReference {
     /// Sum of the certified values, exact.
     pub reference_value: Decimal,
+    /// The parts of its uncertainty.
+    pub contributions: Vec<Contribution>,
+}
+
+impl CombinedReference {
     /// Standard uncertainty of the sum.
-    pub standard_uncertainty: f64,
+    #[must_use]
+    pub fn standard_uncertainty(&self) -> f64 {
+        self.contributions.iter().fold(0.0, |sum: f64, part| sum.hypot(part.standard_uncertainty))
+    }
 }
 
 /// Adds pieces of one set: values add, and since one laboratory compared them with the same
-/// references, their uncertainties are taken as fully correlated and add linearly.
+/// references, their uncertainties are taken as fully correlated and add linearly, those known by
+/// class likewise. Places of different pieces differ independently.
 ///
 /// # Errors
-/// As [`CertifiedPiece::standard_uncertainty`]; [`StandardError::Unit`] for another quantity.
+/// As [`CertifiedPiece::certified_standard_uncertainty`]; [`StandardError::Unit`] for another
+/// quantity.
 pub fn combine(pieces: &[CertifiedPiece], unit: Unit) -> Result<CombinedReference, StandardError> {
-    let mut sum = CombinedReference { reference_value: Decimal::ZERO, standard_uncertainty: 0.0 };
+    let mut reference_value = Decimal::ZERO;
+    let (mut certified, mut by_class, mut places) = (0.0, 0.0, 0.0_f64);
     for piece in pieces {
-        sum.reference_value += piece.unit.try_convert(piece.certified_value, unit)?;
+        reference_value += piece.unit.try_convert(piece.certified_value, unit)?;
         let scale = to_f64(piece.unit.convert(Decimal::ONE, unit));
-        sum.standard_uncertainty += piece.standard_uncertainty()? * scale;
+        let of_value = piece.certified_standard_uncertainty()? * scale;
+        if piece.class_limit {
+            by_class += of_value;
+        } else {
+            certified += of_value;
+        }
+        places = places.hypot(piece.places_standard_uncertainty() * scale);
     }
-    Ok(sum)
+    let contributions = [
+        (ContributionSource::Certificate, certified),
+        (ContributionSource::ClassLimit, by_class),
+        (ContributionSource::NonUniformity, places),
+    ]
+    .into_iter()
+    .filter(|(_, u)| *u > 0.0)
+    .map(|(source, u)| Contribution::known(source, u))
+    .collect();
+    Ok(CombinedReference { reference_value, contributions })
 }
 
 #[cfg(test)]
@@ -129,6 +176,7 @@ mod tests {
             expanded_uncertainty: u.parse().unwrap(),
             coverage_factor: k.parse().unwrap(),
             unit: Unit::Kilogram,
+            class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
         }
@@ -139,7 +187,23 @@ mod tests {
         let pieces = [piece("10.00011", "0.00015", "2"), piece("10.00010", "0.00015", "2")];
         let sum = combine(&pieces, Unit::Gram).unwrap();
         assert_eq!(sum.reference_value, "20000.21".parse::<Decimal>().unwrap());
-        assert!((sum.standard_uncertainty - 0.15).abs() < 1e-12, "{sum:?}");
+        assert!((sum.standard_uncertainty() - 0.15).abs() < 1e-12, "{sum:?}");
+    }
+
+    /// A weight known by its class only, limit 0.5 (say): 0.5/√3; two of them add linearly; places
+    /// of two blocks, ±0.9 each, do not.
+    #[test]
+    fn known_by_class_and_places() {
+        let mut weight = piece("10", "0.5", "1");
+        weight.class_limit = true;
+        let two = combine(&[weight.clone(), weight.clone()], Unit::Kilogram).unwrap();
+        assert_eq!(two.contributions.len(), 1);
+        assert_eq!(two.contributions[0].source, ContributionSource::ClassLimit);
+        assert!((two.standard_uncertainty() - 1.0 / 3.0_f64.sqrt()).abs() < 1e-12);
+        let mut block = piece("10", "0", "2");
+        block.non_uniformity = Some("0.9".parse().unwrap());
+        let two = combine(&[block.clone(), block], Unit::Kilogram).unwrap();
+        assert!((two.standard_uncertainty() - (2.0 * 0.27_f64).sqrt()).abs() < 1e-12);
     }
 
     #[test]

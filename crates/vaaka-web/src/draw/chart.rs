@@ -88,6 +88,8 @@ pub struct ChartDrawing {
     pub events: Vec<DrawnEvent>,
     /// Forecast.
     pub forecast: Option<DrawnForecast>,
+    /// What the errors would be had nobody ever adjusted; empty where nobody did.
+    pub uncorrected: Vec<(f64, f64)>,
     /// Decimals of the axis.
     pub decimals: u32,
     /// Symbol of the unit.
@@ -102,6 +104,10 @@ const BOTTOM: f64 = 372.0;
 const WATCH_TOP: f64 = 428.0;
 const WATCH_BOTTOM: f64 = 516.0;
 const HEIGHT: f64 = 530.0;
+const BARE_TOP: f64 = 562.0;
+const BARE_BOTTOM: f64 = 640.0;
+/// Height with the pane of the uncorrected drift.
+const TALL: f64 = 654.0;
 
 struct Axis {
     least: f64,
@@ -143,7 +149,8 @@ impl ChartDrawing {
             control.chain(segment.tolerance.0).chain(segment.tolerance.1)
         });
         let axis = Axis::over(limits.chain(self.points.iter().map(|p| p.value)), TOP, BOTTOM);
-        let mut svg = Svg::begin("chart", WIDTH, HEIGHT, &self.description);
+        let height = if self.uncorrected.is_empty() { HEIGHT } else { TALL };
+        let mut svg = Svg::begin("chart", WIDTH, height, &self.description);
         self.draw_times(&mut svg);
         for segment in &self.segments {
             self.draw_segment(&mut svg, segment, &axis);
@@ -153,7 +160,26 @@ impl ChartDrawing {
         self.draw_events(&mut svg);
         self.draw_points(&mut svg, &axis);
         self.draw_watcher(&mut svg);
+        self.draw_uncorrected(&mut svg);
         svg.end()
+    }
+
+    /// The drift with every adjustment taken out again, on an axis of its own.
+    fn draw_uncorrected(&self, svg: &mut Svg) {
+        let Some((last, value)) = self.uncorrected.last() else {
+            return;
+        };
+        let values = self.uncorrected.iter().map(|(_, value)| *value).chain([0.0]);
+        let axis = Axis::over(values, BARE_TOP, BARE_BOTTOM);
+        let words = "had nobody ever adjusted: the uncorrected drift";
+        svg.words("watch-title", (LEFT, BARE_TOP - 8.0), "start", words);
+        svg.line("center-line", (LEFT, axis.y(0.0)), (WIDTH - RIGHT, axis.y(0.0)));
+        svg.words("control-words", (LEFT - 8.0, axis.y(0.0) + 4.0), "end", "0");
+        let line: Vec<(f64, f64)> =
+            self.uncorrected.iter().map(|(at, value)| (self.x(*at), axis.y(*value))).collect();
+        svg.path("bare-line", &line, false);
+        let words = show_signed_float(*value, self.decimals);
+        svg.words("control-words", (self.x(*last) + 6.0, axis.y(*value) + 4.0), "start", &words);
     }
 
     fn draw_times(&self, svg: &mut Svg) {
@@ -390,6 +416,7 @@ mod tests {
             points,
             events: vec![DrawnEvent { at: 50.0, words: "moved".into(), estimated: false }],
             forecast: None,
+            uncorrected: vec![],
             decimals: 1,
             unit: "g".into(),
         }
@@ -412,6 +439,15 @@ mod tests {
         assert_eq!(text.matches("tolerance-limit").count(), 2);
         assert_eq!(text.matches("control-limit").count(), 2);
         assert!(text.contains("+20.0 tolerance") && text.contains("moved"));
+    }
+
+    #[test]
+    fn the_uncorrected_drift_has_a_pane_of_its_own() {
+        let mut adjusted = drawing(vec![point(0.0, 0.0, false)]);
+        assert!(!adjusted.draw().contains("bare-line"));
+        adjusted.uncorrected = vec![(0.0, 0.0), (50.0, 4.0)];
+        let text = adjusted.draw();
+        assert!(text.contains("bare-line") && text.contains("+4.0"), "{text}");
     }
 
     #[test]

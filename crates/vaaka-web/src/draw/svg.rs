@@ -103,6 +103,12 @@ impl Svg {
         self
     }
 
+    /// Adds an outline whose way is written already, from numbers only.
+    pub fn raw_path(&mut self, class: &str, way: &str) -> &mut Self {
+        let _ = write!(self.text, "<path class=\"{}\" d=\"{}\"/>", escape(class), escape(way));
+        self
+    }
+
     /// Adds words; `anchor` is start, middle or end.
     pub fn words(&mut self, class: &str, at: (f64, f64), anchor: &str, text: &str) -> &mut Self {
         let _ = write!(

@@ -17,8 +17,8 @@ use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::outcomes::{StoredResult, result_of};
-use vaaka_store::registers;
 use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, SignalRow};
+use vaaka_store::{Connection, registers};
 
 use super::chart_drawing::drawing;
 use super::charts::{conformity, last_point, state_class};
@@ -115,20 +115,31 @@ pub async fn show(
     };
     let from = now.checked_sub(SignedDuration::from_hours(24 * days)).unwrap_or(now);
     let view = charts::by_id(&mut connection, StreamId(id)).await?;
-    let points = charts::points_since(&mut connection, view.stream.id, from).await?;
-    let segments = charts::segments_of(&mut connection, view.stream.id).await?;
-    let baseline = charts::newest_baseline(&mut connection, view.stream.id).await?;
-    let events = registers::events(&mut connection, view.instrument.id).await?;
-    let signals = charts::signals_of(&mut connection, view.stream.id).await?;
-    let brief = charts::newest_points(&mut connection, &[view.stream.id], 1).await?;
+    let read = read(&mut connection, view, from, now).await?;
+    page(StatusCode::OK, &fill(&signed, &here, &read, range, query.table))
+}
+
+/// Everything that a chart from `from` on needs.
+pub(super) async fn read(
+    connection: &mut Connection,
+    view: StreamView,
+    from: Timestamp,
+    now: Timestamp,
+) -> Result<Read, WebError> {
+    let points = charts::points_since(connection, view.stream.id, from).await?;
+    let segments = charts::segments_of(connection, view.stream.id).await?;
+    let baseline = charts::newest_baseline(connection, view.stream.id).await?;
+    let events = registers::events(connection, view.instrument.id).await?;
+    let signals = charts::signals_of(connection, view.stream.id).await?;
+    let brief = charts::newest_points(connection, &[view.stream.id], 1).await?;
     let newest = match brief.first() {
-        Some(point) => result_of(&mut connection, point.check_id).await?,
+        Some(point) => result_of(connection, point.check_id).await?,
         None => None,
     };
     let standing = standing_of(&[], &last_point(&brief).into_iter().collect::<Vec<_>>());
     let drift =
         newest.as_ref().and_then(|stored| drift_of(stored, &view.stream.characteristic_key));
-    let read = Read {
+    Ok(Read {
         view,
         points,
         segments,
@@ -140,8 +151,12 @@ pub async fn show(
         drift,
         from,
         now,
-    };
-    page(StatusCode::OK, &fill(&signed, &here, &read, range, query.table))
+    })
+}
+
+/// Its points as rows of a table.
+pub(super) fn rows(read: &Read, here: &Here) -> Vec<TableRow> {
+    read.points.iter().map(|view| table_row(view, read, here)).collect()
 }
 
 fn drift_of(stored: &StoredResult, wanted: &str) -> Option<Drift> {
@@ -167,7 +182,7 @@ fn fill(
         ),
         None => "each shift · no limits yet".to_owned(),
     };
-    let rows: Vec<TableRow> = read.points.iter().map(|view| table_row(view, read, here)).collect();
+    let rows = rows(read, here);
     ChartPage {
         shell: Shell::new(signed, "charts", here),
         id: stream.id.0,

@@ -2,7 +2,10 @@
 
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use rust_decimal::Decimal;
+use vaaka_core::adjustment::{AppliedCorrection, Correction, uncorrected_drift};
 use vaaka_core::history::Drift;
+use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::charts::{self, PointView};
 
 use super::Here;
@@ -52,6 +55,7 @@ pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawi
         points,
         events: drawn_events(read),
         forecast: read.drift.map(|drift| forecast(&drift, read, here)),
+        uncorrected: uncorrected(read),
         decimals: decimals(read),
         unit: read.view.stream.unit.clone(),
     }
@@ -78,6 +82,59 @@ fn drawn_point(view: &PointView, at: f64, joined: bool, row: &TableRow) -> Drawn
             row.at, row.value, row.words, row.person, row.certificate
         ),
     }
+}
+
+/// The counted errors with every adjustment taken out again; empty where nobody adjusted. Where the
+/// amount was not noted, it is as left less as found.
+fn uncorrected(read: &Read) -> Vec<(f64, f64)> {
+    let Ok(unit) = read.view.stream.unit.parse::<Unit>() else { return vec![] };
+    let convert = |value: Decimal, from: &str| {
+        let from = from.parse::<Unit>().ok()?;
+        from.try_convert(value, unit).ok().map(to_f64)
+    };
+    let nominal = read
+        .view
+        .stream
+        .nominal
+        .and_then(|value| convert(value, &read.view.instrument.unit))
+        .unwrap_or(0.0);
+    let value_near = |at: Timestamp, before: bool| {
+        let counted = |view: &&PointView| before == (view.point.measured_at.0 <= at);
+        let mut found = read.points.iter().filter(counted);
+        if before { found.next_back() } else { found.next() }.map(|view| view.point.value)
+    };
+    let corrections: Vec<AppliedCorrection> = read
+        .events
+        .iter()
+        .filter(|(event, _)| event.kind == "adjusted")
+        .filter_map(|(event, _)| {
+            let at = event.at.0;
+            let gain = event.applied_gain.map_or(0.0, to_f64);
+            match (event.applied_correction, &event.unit) {
+                (Some(amount), Some(of)) => {
+                    let correction = Correction { offset: convert(amount, of)?, gain };
+                    Some(AppliedCorrection::known(at, correction, nominal))
+                }
+                _ => {
+                    let (found, left) = (value_near(at, true)?, value_near(at, false)?);
+                    Some(AppliedCorrection::between(at, found, left, 0.0))
+                }
+            }
+        })
+        .collect();
+    if corrections.is_empty() {
+        return vec![];
+    }
+    let points: Vec<(Timestamp, f64)> = read
+        .points
+        .iter()
+        .filter(|view| view.point.ordinal.is_some())
+        .map(|view| (view.point.measured_at.0, view.point.value))
+        .collect();
+    uncorrected_drift(&points, &corrections)
+        .into_iter()
+        .map(|point| (seconds(point.at), point.value))
+        .collect()
 }
 
 /// Stretches over which the limits stay the same.

@@ -8,16 +8,16 @@ use uuid::Uuid;
 use vaaka_core::judgement::{RepeatState, repeat_state};
 use vaaka_core::method::{Purpose, by_key};
 use vaaka_core::quantity::Unit;
-use vaaka_core::round::{Due, DueRule, Training, check_training, due_of};
+use vaaka_core::round::{Due, DueRule, Training, Trigger, check_training, due_of, triggered};
 use vaaka_core::standard::{
     Offer, StandardFacts, alternatives, check_fitness, instead_words, kind_words,
 };
 use vaaka_store::checks::{self, NewCheck};
 use vaaka_store::ids::{CertificateId, PlanVersionId, StandardId};
 use vaaka_store::plans::{self, PlanView, choose_pieces, extra_standards};
-use vaaka_store::rows::PlanPointRow;
+use vaaka_store::rows::{Check, PlanPointRow};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{registers, trainings};
+use vaaka_store::{adjustments, registers, rounds, trainings};
 
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -54,10 +54,13 @@ pub async fn start(
         ));
     }
     let open = checks::of_shift(&mut desk.connection, desk.here.shift.id).await?;
-    let open = open.iter().find(|c| c.plan == view.plan.id && c.check.state == "open");
+    let open = open.iter().find(|c| {
+        c.plan == view.plan.id && c.check.state == "open" && c.check.purpose == "as_found"
+    });
     if let Some(open) = open {
         return Ok(Redirect::to(&format!("/checks/{}", open.check.id)).into_response());
     }
+    refuse_other_open(&mut desk, &view, Purpose::AsFound).await?;
     may_run(&mut desk, &signed, &view).await?;
     is_due(&mut desk, &view).await?;
     let certificates = standards_for(&mut desk, &view).await?;
@@ -76,6 +79,68 @@ pub async fn start(
     )
     .await?;
     Ok(Redirect::to(&format!("/checks/{id}")).into_response())
+}
+
+/// A check of the plan with another purpose that is open would be taken for this one.
+pub(super) async fn refuse_other_open(
+    desk: &mut Desk,
+    view: &PlanView,
+    purpose: Purpose,
+) -> Result<(), WebError> {
+    let all = checks::of_shift(&mut desk.connection, desk.here.shift.id).await?;
+    let other = all.iter().find(|check| {
+        check.plan == view.plan.id
+            && check.check.state == "open"
+            && check.check.purpose != purpose.word()
+    });
+    match other {
+        None => Ok(()),
+        Some(other) => Err(not_now(format!(
+            "Another check of {} is open ({}). Finish it or void it first; it waits on the round.",
+            view.instrument.tag,
+            match other.check.purpose.as_str() {
+                "as_left" => "its proof after an adjustment",
+                "trial" => "a trial on its ladder",
+                _ => "as found",
+            }
+        ))),
+    }
+}
+
+/// Certificates for a trial with another standard: the first of the kind that is fit and was not
+/// used by the check that failed.
+pub(super) async fn other_standard(
+    desk: &mut Desk,
+    view: &PlanView,
+    failed: &Check,
+) -> Result<Vec<CertificateId>, WebError> {
+    let points = plans::points(&mut desk.connection, view.version.id).await?;
+    let all = standards::all(&mut desk.connection, desk.today).await?;
+    let facts: Vec<StandardFacts> = all.iter().map(Record::facts).collect::<Result<_, _>>()?;
+    let used = checks::certificates_of(&mut desk.connection, failed).await?;
+    let used: Vec<StandardId> = plans::sources(&mut desk.connection, &used)
+        .await?
+        .iter()
+        .map(|source| source.standard.id)
+        .collect();
+    let mut found = Vec::new();
+    for (place, wanted) in wanted(view, &points, &all)?.into_iter().enumerate() {
+        let before = used.get(place).and_then(|id| all.iter().find(|r| r.standard.id == *id));
+        let tag = before.map_or("", |record| record.standard.tag.as_str());
+        let others = alternatives(&facts, tag, wanted.offer(), desk.now, desk.today);
+        let other = others
+            .first()
+            .and_then(|fit| all.iter().find(|record| record.standard.tag == fit.tag))
+            .and_then(|record| record.certificate.as_ref());
+        let Some(certificate) = other else {
+            return Err(not_now(format!(
+                "No other {} with these values can be used now. Note on the ladder that it could not be tried.",
+                kind_words(&wanted.kind)
+            )));
+        };
+        found.push(certificate.id);
+    }
+    Ok(found)
 }
 
 /// Whether this person is trained for the method, and the plan still fits its instrument.
@@ -101,6 +166,13 @@ pub(super) async fn may_run(
 }
 
 async fn is_due(desk: &mut Desk, view: &PlanView) -> Result<(), WebError> {
+    let unproven = adjustments::unproven(&mut desk.connection).await?;
+    let place = (view.instrument.id, view.plan.set_up_id);
+    if unproven.iter().any(|(instrument, set_up, _)| (*instrument, *set_up) == place) {
+        return Err(not_now(
+            "It was adjusted, and the adjustment is not proven yet: its as-left check comes first. The round leads to it.",
+        ));
+    }
     let runs = checks::attempts(&mut desk.connection, view.plan.id, desk.here.shift.id).await?;
     if due_of(false, &runs) == Due::Nothing {
         return Err(not_now(nothing_due(repeat_state(&runs))));
@@ -108,7 +180,15 @@ async fn is_due(desk: &mut Desk, view: &PlanView) -> Result<(), WebError> {
     let rule: DueRule = view.version.due_rule.parse().map_err(WebError::Inner)?;
     let last = checks::last_dates(&mut desk.connection, &[view.plan.id]).await?;
     let last = last.first().map(|(_, day)| day.0);
-    if runs.is_empty() && !rule.is_due(last, desk.here.shift.business_date.0) {
+    let triggers: Vec<Trigger> =
+        view.version.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();
+    let since = rounds::since_checks(&mut desk.connection, &[view.plan.id]).await?;
+    let occasion =
+        since.get(&view.plan.id).and_then(|since| triggered(&triggers, since, desk.now)).is_some();
+    let due = occasion
+        || rule == DueRule::BeforeUse
+        || rule.is_due(last, desk.here.shift.business_date.0);
+    if runs.is_empty() && !due {
         return Err(not_now(format!(
             "This check is due {}, and was done on {}. Nothing is due here today.",
             rule.words(),

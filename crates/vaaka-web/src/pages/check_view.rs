@@ -396,7 +396,7 @@ impl OpenRun {
                 show_decimal(sum.reference_value.normalize(), scale)
             ));
             let to = self.error_unit();
-            let expanded = 2.0 * sum.standard_uncertainty * to_f64(unit.convert(1.into(), to));
+            let expanded = 2.0 * sum.standard_uncertainty() * to_f64(unit.convert(1.into(), to));
             let decimals = decimals_of(unit.convert(self.way.spec.resolution, to)) + 2;
             lines.push(format!(
                 "U {} {to}, k = 2",

@@ -124,6 +124,7 @@ pub async fn submit(
     let hash = hash_in_background(password).await?;
     let fields = PersonFields {
         sign_in: &sign_in,
+        email: "",
         name: &name,
         role: "administrator",
         active: true,

@@ -13,10 +13,11 @@ use vaaka_core::quantity::show_decimal;
 use vaaka_store::charts;
 use vaaka_store::checks;
 use vaaka_store::files::{self, FileBrief, Owner};
+use vaaka_store::ids::EventId;
 use vaaka_store::instruments::{self, CheckBrief, NewState};
 use vaaka_store::plans::{self, PlanView};
-use vaaka_store::rows::{InstrumentStateRow, SetUp};
-use vaaka_store::{Connection, StoreError, registers};
+use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
+use vaaka_store::{At, Connection, StoreError, adjustments, registers};
 
 use super::charts::{BEAM_TRAIL, beam_of, conformity, state_class};
 use super::instruments::{Known, related};
@@ -49,6 +50,7 @@ struct InstrumentPage {
     photos: Vec<FileBrief>,
     may_lead: bool,
     choices: Vec<(&'static str, &'static str, bool)>,
+    occasions: Vec<(&'static str, &'static str)>,
     version: i32,
     form: StateForm,
     error: Option<String>,
@@ -197,7 +199,8 @@ async fn ask(
     let since = instruments::states(connection, instrument.id).await?;
     let since = since.first().map(|(row, _)| row.at);
     let latest = instruments::checks_of(connection, instrument.id, 20).await?;
-    let latest = latest.iter().find(|check| check.state == "concluded").and_then(|check| {
+    let counts = |check: &&CheckBrief| check.state == "concluded" && check.purpose != "trial";
+    let latest = latest.iter().find(counts).and_then(|check| {
         Some(LatestCheck {
             // A pass after a failure proves nothing, here neither.
             conforms: if check.is_doubtful() {
@@ -218,6 +221,62 @@ async fn ask(
     })
     .map_err(words)?;
     Ok(to)
+}
+
+/// Something that happened, as it is sent.
+#[derive(Debug, Default, Clone, Deserialize)]
+pub struct EventForm {
+    #[serde(default)]
+    form_token: String,
+    #[serde(default)]
+    kind: String,
+    #[serde(default)]
+    note: String,
+}
+
+/// What may be noted, and whether it affects measurement: then every chart of the instrument gets a
+/// new segment. A doubt or a note does not change the instrument.
+pub(super) const HAPPENINGS: [(&str, &str, bool); 6] = [
+    ("moved", "it was moved or knocked", true),
+    ("repaired", "it was repaired", true),
+    ("program", "its program was changed", true),
+    ("temperature_step", "a large step of temperature", false),
+    ("doubt", "somebody doubts it", false),
+    ("note", "something else worth knowing", false),
+];
+
+/// Notes that something happened to an instrument.
+pub async fn happened(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    PathTag(tag): PathTag,
+    Posted(form): Posted<EventForm>,
+) -> Result<Response, WebError> {
+    signed.check_form(&form.form_token)?;
+    signed.may_check()?;
+    let mut connection = state.store.connection().await?;
+    let (instrument, _) = instruments::by_tag(&mut connection, &tag).await?;
+    let known = HAPPENINGS.iter().find(|(kind, ..)| *kind == form.kind);
+    let note: String =
+        crate::fields::clean(&form.note).replace('\n', " ").chars().take(200).collect();
+    let (Some((kind, _, affects)), false) = (known, note.is_empty()) else {
+        let words = "Choose what happened, and say in a few words where and how.".to_owned();
+        return refused(&state, &mut connection, &signed, &tag, words).await;
+    };
+    let event = InstrumentEvent {
+        id: EventId(0),
+        instrument_id: instrument.id,
+        kind: (*kind).to_owned(),
+        at: At(state.now()),
+        note,
+        person_id: signed.person.id,
+        applied_correction: None,
+        unit: None,
+        affects_measurement: *affects,
+        applied_gain: None,
+    };
+    adjustments::happened(&mut connection, &event).await?;
+    Ok(Redirect::to(&format!("/instruments/{tag}")).into_response())
 }
 
 async fn draw(
@@ -287,6 +346,7 @@ async fn draw(
             .filter(|to| offered(to) && **to != this.service)
             .map(|to| (to.word(), to.words(), form.to == to.word()))
             .collect(),
+        occasions: HAPPENINGS.iter().map(|(kind, words, _)| (*kind, *words)).collect(),
         version: this.instrument.version,
         form,
         error,
@@ -370,7 +430,11 @@ fn check_row(check: &CheckBrief, here: &Here) -> CheckRow {
             _ => ("ok", "inside".into()),
         },
     };
-    let words = if check.purpose == "as_left" { format!("as left, {words}") } else { words };
+    let words = match check.purpose.as_str() {
+        "as_left" => format!("as left, {words}"),
+        "trial" => format!("trial, {words}"),
+        _ => words,
+    };
     CheckRow {
         path: match check.state.as_str() {
             "concluded" => Some(format!("/checks/{}/verdict", check.id)),

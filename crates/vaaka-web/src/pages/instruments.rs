@@ -1,6 +1,6 @@
 //! The register: every instrument with its range, state and latest check.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashMap;
 
 use askama::Template;
 use axum::extract::State;
@@ -13,7 +13,7 @@ use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::ids::InstrumentId;
 use vaaka_store::instruments::{self, CheckBrief};
-use vaaka_store::rows::{Area, Instrument};
+use vaaka_store::rows::{Area, Instrument, SetUp};
 use vaaka_store::{Connection, unreadable_word};
 
 use super::charts::{last_point, state_class};
@@ -61,43 +61,75 @@ pub(super) async fn known(connection: &mut Connection) -> Result<Vec<Known>, Web
     let register = instruments::all(connection).await?;
     let latest = instruments::latest_checks(connection).await?;
     let streams: Vec<StreamView> = charts::all(connection).await?;
-    gather(connection, register, latest, &streams).await
+    let set_ups = instruments::cells(connection).await?;
+    gather(connection, register, latest, &streams, &set_ups).await
 }
 
-/// An instrument with those that measure the same thing, among which its substitutes are.
+/// An instrument with those that may serve instead of it, each with what its charts say.
 pub(super) async fn related(
     connection: &mut Connection,
     tag: &str,
 ) -> Result<Vec<Known>, WebError> {
-    let mut register = instruments::all(connection).await?;
-    let dimension = |instrument: &Instrument| {
-        let unit: Result<Unit, _> = instrument.unit.parse();
-        unit.map(Unit::dimension).map_err(|_| unreadable_word(&instrument.unit))
+    let (own, own_area) = instruments::by_tag(connection, tag).await?;
+    let unit: Unit = own.unit.parse().map_err(|_| unreadable_word(&own.unit))?;
+    let units: Vec<&str> = Unit::ALL
+        .iter()
+        .filter(|other| other.dimension() == unit.dimension())
+        .map(|other| other.symbol())
+        .collect();
+    let sieved = instruments::sieve(connection, &units).await?;
+    let set_ups = instruments::cells(connection).await?;
+    let cells_of = |id: InstrumentId| -> Vec<(String, String)> {
+        let own = set_ups.iter().filter(|set_up| set_up.instrument_id == id);
+        own.map(|set_up| (set_up.scale.clone(), set_up.material.clone())).collect()
     };
-    let own = register.iter().find(|(instrument, _)| instrument.tag == tag);
-    let wanted = dimension(&own.ok_or(WebError::NotFound)?.0)?;
-    register.retain(|(instrument, _)| dimension(instrument).is_ok_and(|found| found == wanted));
     // What the register alone can tell comes first: the charts are then asked of the best only,
     // however large the site. Were too many of those out of tolerance, all are asked.
-    let mut sieved = gather(connection, register.clone(), vec![], &[]).await?;
-    for other in &mut sieved {
-        other.standing = Standing::InControl.with_service(other.service);
-    }
-    let best: HashSet<String> = {
-        let equipment: Vec<Equipment> =
-            sieved.iter().map(Known::equipment).collect::<Result<_, _>>()?;
-        let held = equipment.iter().find(|other| other.tag == tag).ok_or(WebError::NotFound)?;
-        let found = substitutes(held, &equipment).into_iter().take(ASKED);
-        found.map(|other| other.equipment.tag.clone()).chain([tag.to_owned()]).collect()
+    let equipment = sieved
+        .iter()
+        .map(|other| {
+            Ok(Equipment {
+                tag: other.tag.clone(),
+                name: other.name.clone(),
+                walk_order: other.walk_order,
+                unit: other.unit.parse().map_err(|_| unreadable_word(&other.unit))?,
+                range_low: other.range_low,
+                maximum: other.maximum,
+                resolution: other.resolution,
+                state: ServiceState::InService,
+                standing: Standing::InControl,
+                cells: cells_of(other.id),
+            })
+        })
+        .collect::<Result<Vec<_>, WebError>>()?;
+    let held = Equipment {
+        tag: tag.to_owned(),
+        name: own.name.clone(),
+        walk_order: own_area.walk_order,
+        unit,
+        range_low: own.range_low,
+        maximum: own.maximum,
+        resolution: own.resolution,
+        state: ServiceState::InService,
+        standing: Standing::InControl,
+        cells: cells_of(own.id),
     };
-    let (near, far): (Vec<_>, Vec<_>) =
-        register.into_iter().partition(|(instrument, _)| best.contains(&instrument.tag));
-    let mut found = standing(connection, near).await?;
+    let found = substitutes(&held, &equipment);
+    let ranked: Vec<InstrumentId> = found
+        .iter()
+        .filter_map(|one| sieved.iter().find(|other| other.tag == one.equipment.tag))
+        .map(|other| other.id)
+        .collect();
+    let (near, far) = ranked.split_at(ranked.len().min(ASKED));
+    let near: Vec<InstrumentId> = near.iter().copied().chain([own.id]).collect();
+    let near = instruments::by_ids(connection, &near).await?;
+    let mut known = standing(connection, near, &set_ups).await?;
     let fine = |other: &&Known| other.standing != Standing::OutOfTolerance;
-    if best.len() > ASKED && found.iter().filter(fine).count() < ENOUGH {
-        found.extend(standing(connection, far).await?);
+    if !far.is_empty() && known.iter().filter(fine).count() < ENOUGH {
+        let far = instruments::by_ids(connection, far).await?;
+        known.extend(standing(connection, far, &set_ups).await?);
     }
-    Ok(found)
+    Ok(known)
 }
 
 /// How many substitutes are asked for their charts at first.
@@ -108,10 +140,11 @@ const ENOUGH: usize = 7;
 async fn standing(
     connection: &mut Connection,
     register: Vec<(Instrument, Area)>,
+    set_ups: &[SetUp],
 ) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
     let streams = charts::of_instruments(connection, &ids).await?;
-    gather(connection, register, vec![], &streams).await
+    gather(connection, register, vec![], &streams, set_ups).await
 }
 
 async fn gather(
@@ -119,10 +152,15 @@ async fn gather(
     register: Vec<(Instrument, Area)>,
     latest: Vec<CheckBrief>,
     streams: &[StreamView],
+    set_ups: &[SetUp],
 ) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
     let points = charts::newest_points(connection, &ids, 1).await?;
-    let set_ups = instruments::cells(connection).await?;
+    let mut cells: HashMap<InstrumentId, Vec<(String, String)>> = HashMap::new();
+    for set_up in set_ups {
+        let cell = (set_up.scale.clone(), set_up.material.clone());
+        cells.entry(set_up.instrument_id).or_default().push(cell);
+    }
     // By id, so that a large register is gone through once.
     let newest: HashMap<_, &BriefPoint> = points.iter().map(|p| (p.stream_id, p)).collect();
     let mut by_bench: HashMap<InstrumentId, Vec<&BriefPoint>> = HashMap::new();
@@ -145,11 +183,7 @@ async fn gather(
                 standing: standing_of(&[], &last).with_service(service),
                 drift: own.iter().find_map(|point| point.drift_per_week),
                 latest: latest.remove(&instrument.id),
-                cells: set_ups
-                    .iter()
-                    .filter(|set_up| set_up.instrument_id == instrument.id)
-                    .map(|set_up| (set_up.scale.clone(), set_up.material.clone()))
-                    .collect(),
+                cells: cells.remove(&instrument.id).unwrap_or_default(),
                 service,
                 instrument,
                 area,

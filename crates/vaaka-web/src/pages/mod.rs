@@ -1,5 +1,9 @@
 //! One file a page: extract, one or two queries, one call to the core, one template.
 
+pub mod adjust;
+pub mod api;
+pub mod audit;
+pub mod calendar;
 pub mod chart;
 mod chart_drawing;
 pub mod charts;
@@ -8,23 +12,32 @@ pub mod check_start;
 mod check_step;
 mod check_view;
 pub mod check_void;
+pub mod due_calendar;
+pub mod evidence;
 pub mod files;
 pub mod first;
 mod form;
+pub mod handover;
 pub mod instrument;
 pub mod instrument_forms;
 pub mod instruments;
+pub mod label;
+pub mod ladder;
 pub mod late;
+pub mod notices;
 pub mod people;
 pub mod plan_editor;
 mod plan_form;
 pub mod plans;
+pub mod record;
+pub mod records;
 pub mod round;
 pub mod sign_in;
 pub mod standard_acts;
 pub mod standard_forms;
 pub mod standards;
 pub mod verdict;
+mod verdict_parts;
 
 use askama::Template;
 use axum::extract::State;
@@ -58,6 +71,8 @@ pub struct Shell {
     pub shift: Option<(String, String)>,
     /// Waits that run in open checks, the next one first.
     pub timers: Vec<Timer>,
+    /// Notices that nobody took up yet.
+    pub notices: i64,
 }
 
 /// A wait as the frame of every page shows it.
@@ -134,6 +149,7 @@ impl Shell {
             person: None,
             shift: None,
             timers: vec![],
+            notices: 0,
         }
     }
 
@@ -180,6 +196,7 @@ impl Shell {
             )),
             section,
             timers: here.timers.clone(),
+            notices: here.notices,
             ..Self::plain(signed.look)
         }
     }
@@ -194,6 +211,8 @@ pub struct Here {
     pub shift: Shift,
     /// Waits that run in open checks.
     pub timers: Vec<Timer>,
+    /// Notices that nobody took up yet.
+    pub notices: i64,
 }
 
 impl Here {
@@ -222,7 +241,8 @@ impl Here {
         }
         timers
             .sort_by_key(|timer| (timer.state == "running" || timer.state == "bound", timer.left));
-        Ok(Self { zone, shift, timers })
+        let notices = vaaka_store::notices::waiting(connection).await?;
+        Ok(Self { zone, shift, timers, notices })
     }
 }
 

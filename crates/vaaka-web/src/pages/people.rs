@@ -125,6 +125,8 @@ fn person_form(person: Option<&Person>) -> Form {
         Field::new("name", "Name", Look::Line),
         Field::new("sign_in", "Sign-in name", Look::Line)
             .hint("Small letters; what is typed at the bench."),
+        Field::new("email", "E-mail", Look::Line)
+            .hint("Leads are told of failures there; empty where they are not to be."),
         Field::new("role", "Role", choices(ROLES)),
         Field::new("password", "Password", Look::Password).hint(match person {
             Some(_) => "Left empty, the old one stays. A new one signs the person out everywhere.",
@@ -148,6 +150,7 @@ fn person_form(person: Option<&Person>) -> Form {
 struct Said {
     name: String,
     sign_in: String,
+    email: String,
     role: String,
     password: String,
 }
@@ -163,7 +166,16 @@ fn read(reader: &mut Reader<'_>, typed: &Fields, new: bool) -> Said {
     if (new || !password.is_empty()) && !long_enough(&password) {
         reader.fault("password", format!("At least {SHORTEST} characters, and at most 200."));
     }
-    Said { name, sign_in, role: role.to_owned(), password }
+    let email = reader.text("email", 120);
+    let parts: Vec<&str> = email.split('@').collect();
+    let fine = email.is_empty()
+        || (parts.len() == 2
+            && parts.iter().all(|part| !part.is_empty())
+            && !email.contains(char::is_whitespace));
+    if !fine {
+        reader.fault("email", "An address has one @ with something on both sides, and no spaces.");
+    }
+    Said { name, sign_in, email, role: role.to_owned(), password }
 }
 
 /// Whether a password has a fair length.
@@ -206,6 +218,7 @@ pub async fn create(
     let by = desk.by(&signed);
     let fields = PersonFields {
         sign_in: &said.sign_in,
+        email: &said.email,
         name: &said.name,
         role: &said.role,
         active: true,
@@ -233,6 +246,7 @@ pub async fn edit(
     let typed = Fields::default()
         .with("name", &person.name)
         .with("sign_in", &person.sign_in)
+        .with("email", &person.email)
         .with("role", &person.role)
         .with("active", if person.active { "on" } else { "" });
     person_form(Some(&person)).draw(&signed, &desk.here, &typed, &Faults::new())
@@ -263,6 +277,7 @@ pub async fn save(
     let by = desk.by(&signed);
     let fields = PersonFields {
         sign_in: &said.sign_in,
+        email: &said.email,
         name: &said.name,
         role: &said.role,
         active: reader.ticked("active"),

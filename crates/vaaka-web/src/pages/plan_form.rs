@@ -3,13 +3,13 @@
 use std::collections::BTreeMap;
 
 use rust_decimal::Decimal;
-use vaaka_core::judgement::DecisionRule;
+use vaaka_core::judgement::{ContributionSource, Coverage, Decision, DecisionRule};
 use vaaka_core::method::{
-    AdjustmentPolicy, COMPUTED_FROM, LIMIT_FORMS, LIMIT_SIDES, Method, Place, Rung, SheetField,
-    SheetKind, SheetTexts, Travel,
+    ADDITION_SOURCES, AdjustmentPolicy, BudgetAddition, COMPUTED_FROM, LIMIT_FORMS, LIMIT_SIDES,
+    Method, Place, Rung, SheetField, SheetKind, SheetTexts, Travel,
 };
 use vaaka_core::quantity::Unit;
-use vaaka_core::round::DueRule;
+use vaaka_core::round::{DueRule, Trigger};
 use vaaka_core::standard::kind_words;
 use vaaka_store::ids::StandardId;
 use vaaka_store::plan_drafts::{Draft, DraftPoint};
@@ -33,8 +33,8 @@ pub struct Ground<'a> {
 
 /// Groups and tables of the form.
 pub fn parts(ground: &Ground<'_>, typed: &Fields) -> (Vec<Group>, Vec<Table>) {
-    let mut groups = vec![general(ground)];
-    let mut tables = vec![points_table(ground, typed)];
+    let mut groups = vec![general(ground), occasions()];
+    let mut tables = vec![points_table(ground, typed), additions_table(ground, typed)];
     for group in ground.method.sheet().groups {
         let mut fields = Vec::new();
         let mut limits: Vec<&SheetField> = Vec::new();
@@ -78,12 +78,25 @@ fn general(ground: &Ground<'_>) -> Group {
                 .hint("One by its tag, or any of a kind that has the values and is fit."),
             Field::new("due_rule", "Due", list(&DueRule::ALL, DueRule::word, DueRule::words)),
             Field::new("minutes", "Minutes that it takes", Look::Number),
+            Field::new("due_uses", "Due after so many uses, too", Look::Number)
+                .hint("Empty where uses are not counted."),
+            Field::new("due_idle", "Due after so many idle hours, too", Look::Number)
+                .hint("Neither used nor checked; empty where it does not matter."),
             Field::new("fixture", "Container or fixture", Look::Line)
                 .hint("Empty where none is needed."),
             Field::new(
                 "decision_rule",
                 "Decision rule",
                 list(&DecisionRule::ALL, DecisionRule::word, DecisionRule::words),
+            ),
+            Field::new("decision_share", "r, where the band is r·U", Look::Number)
+                .hint("1 is all of U; a smaller share accepts more and proves less."),
+            Field::new("decision_risk", "Largest global risk, %", Look::Number)
+                .hint("Of all checks, where the rule is the global risk; 2 is usual."),
+            Field::new(
+                "coverage",
+                "U covers",
+                list(&Coverage::ALL, Coverage::word, Coverage::words),
             ),
             Field::new(
                 "adjustment_policy",
@@ -92,6 +105,17 @@ fn general(ground: &Ground<'_>) -> Group {
             ),
         ],
     )
+}
+
+/// What makes the check due beside the calendar.
+fn occasions() -> Group {
+    let fields = Trigger::PLAIN
+        .iter()
+        .map(|trigger| {
+            Field::new(format!("trigger.{}", trigger.kind()), trigger.words(), Look::Tick)
+        })
+        .collect();
+    Group::new("Due out of turn", fields)
 }
 
 fn after_failure() -> Group {
@@ -174,6 +198,25 @@ fn points_table(ground: &Ground<'_>, typed: &Fields) -> Table {
         "In {}. Pieces by their tags, with spaces between; by their nominal values where any standard of a kind will do; empty for zero. {}",
         ground.instrument.unit,
         named.join(" · ")
+    );
+    table
+}
+
+/// What the plan adds to the uncertainty budget beside what the method knows.
+fn additions_table(ground: &Ground<'_>, typed: &Fields) -> Table {
+    let mut table = Table::new("Further parts of the uncertainty", "additions", typed, 1, || {
+        let sources = std::iter::once(("", ""))
+            .chain(ADDITION_SOURCES.iter().map(|source| (source.word(), source.words())));
+        vec![
+            ("source", "From", choices(sources)),
+            ("label", "What it is", Look::Line),
+            ("half_width", "At most ±", Look::Number),
+            ("per_year", "For each year since its certificate", Look::Tick),
+        ]
+    });
+    table.hint = format!(
+        "In {}. The certificate, places of a standard, rounding, scatter and variation from check to check are in the budget already. What lies anywhere within ± counts with that over √3.",
+        ground.instrument.unit
     );
     table
 }
@@ -303,6 +346,9 @@ pub fn read(
     });
     let due_rule = reader.choice("due_rule", |word| word.parse::<DueRule>().ok());
     let decision_rule = reader.choice("decision_rule", |word| word.parse::<DecisionRule>().ok());
+    let due_triggers = read_triggers(reader);
+    let decision = read_decision(reader, typed, decision_rule);
+    let additions = read_additions(reader, typed);
     let policy = reader.choice("adjustment_policy", |word| word.parse::<AdjustmentPolicy>().ok());
     let minutes = reader.whole("minutes", 1, 600);
     if minutes.is_none() {
@@ -338,8 +384,8 @@ pub fn read(
     let points = read_points(ground, reader, typed, named)?;
     let fixture = reader.text("fixture", 120);
     let change_note = reader.text("change_note", 200);
-    let (Some(due_rule), Some(decision_rule), Some(policy), Some(minutes), true) =
-        (due_rule, decision_rule, policy, minutes, reader.is_fine())
+    let (Some(due_rule), Some(policy), Some(minutes), true) =
+        (due_rule, policy, minutes, reader.is_fine())
     else {
         return Ok(None);
     };
@@ -349,13 +395,74 @@ pub fn read(
         settings,
         minutes,
         due_rule: due_rule.word(),
-        decision_rule: decision_rule.word(),
+        due_triggers,
+        decision,
+        additions,
         adjustment_policy: policy.word(),
         reaction,
         fixture,
         change_note,
         points,
     }))
+}
+
+/// The decision rule with its numbers; what is left empty is the usual.
+fn read_decision(reader: &mut Reader<'_>, typed: &Fields, rule: Option<DecisionRule>) -> Decision {
+    let mut decision = Decision::by(rule.unwrap_or_default());
+    if let Some(share) = reader.decimal("decision_share") {
+        if share <= Decimal::ZERO || share > Decimal::from(3) {
+            reader.fault("decision_share", "r is more than 0 and at most 3; 1 is all of U.");
+        }
+        decision.share = share;
+    }
+    if let Some(percent) = reader.decimal("decision_risk") {
+        if percent <= Decimal::ZERO || percent >= Decimal::from(50) {
+            reader.fault("decision_risk", "A risk in per cent, more than 0 and less than 50.");
+        }
+        decision.most_risk = percent / Decimal::ONE_HUNDRED;
+    }
+    if !typed.get("coverage").is_empty()
+        && let Some(coverage) = reader.choice("coverage", |word| word.parse::<Coverage>().ok())
+    {
+        decision.coverage = coverage;
+    }
+    decision
+}
+
+fn read_triggers(reader: &mut Reader<'_>) -> Vec<String> {
+    let mut found: Vec<Trigger> = Trigger::PLAIN
+        .into_iter()
+        .filter(|trigger| reader.ticked(&format!("trigger.{}", trigger.kind())))
+        .collect();
+    let count = |value: i32| u32::try_from(value).unwrap_or(1);
+    found.extend(reader.whole("due_uses", 1, 1_000_000).map(|n| Trigger::Uses(count(n))));
+    found.extend(reader.whole("due_idle", 1, 10_000).map(|n| Trigger::Idle(count(n))));
+    found.iter().map(|trigger| trigger.word()).collect()
+}
+
+fn read_additions(reader: &mut Reader<'_>, typed: &Fields) -> Vec<BudgetAddition> {
+    let mut found = Vec::new();
+    for row in 0..rows_filled(typed, "additions") {
+        let name = |key: &str| format!("additions.{row}.{key}");
+        if ["source", "label", "half_width"].iter().all(|key| typed.get(&name(key)).is_empty()) {
+            continue;
+        }
+        let source = reader.choice(&name("source"), |word| {
+            ADDITION_SOURCES.into_iter().find(|source| source.word() == word)
+        });
+        let label = reader.required(&name("label"), 80, "Say what it is; it stands in the budget.");
+        let half_width = reader.number(&name("half_width"));
+        if half_width < Decimal::ZERO {
+            reader.fault(&name("half_width"), "It lies within ± so much; that is not negative.");
+        }
+        found.push(BudgetAddition {
+            source: source.unwrap_or(ContributionSource::Other),
+            label,
+            half_width,
+            per_year: reader.ticked(&name("per_year")),
+        });
+    }
+    found
 }
 
 fn read_points(
@@ -489,7 +596,20 @@ pub fn filled_in(ground: &Ground<'_>, view: &PlanView, points: &[PlanPointRow]) 
         .with("minutes", version.minutes.to_string())
         .with("fixture", &version.fixture)
         .with("decision_rule", &version.decision_rule)
+        .with("decision_share", version.decision_share.normalize().to_string())
+        .with(
+            "decision_risk",
+            (version.decision_risk * Decimal::ONE_HUNDRED).normalize().to_string(),
+        )
+        .with("coverage", &version.coverage)
         .with("adjustment_policy", &version.adjustment_policy);
+    for trigger in version.due_triggers.iter().filter_map(|word| word.parse::<Trigger>().ok()) {
+        typed = match trigger {
+            Trigger::Uses(count) => typed.with("due_uses", count.to_string()),
+            Trigger::Idle(hours) => typed.with("due_idle", hours.to_string()),
+            plain => typed.with(&format!("trigger.{}", plain.kind()), "on"),
+        };
+    }
     for rung in &version.reaction {
         typed = typed.with(&format!("reaction.{rung}"), "on");
     }
@@ -497,6 +617,16 @@ pub fn filled_in(ground: &Ground<'_>, view: &PlanView, points: &[PlanPointRow]) 
         let shown = FROM.iter().find(|(_, stored)| name.ends_with(".of") && text == *stored);
         typed = typed
             .with(&format!("s.{name}"), shown.map_or(text.clone(), |(word, _)| (*word).to_owned()));
+    }
+    for (row, source) in version.addition_sources.iter().enumerate() {
+        let name = |key: &str| format!("additions.{row}.{key}");
+        let half_width = version.addition_half_widths.get(row).copied().unwrap_or_default();
+        let yearly = version.addition_per_year.get(row).copied().unwrap_or_default();
+        typed = typed
+            .with(&name("source"), source)
+            .with(&name("label"), version.addition_labels.get(row).cloned().unwrap_or_default())
+            .with(&name("half_width"), half_width.normalize().to_string())
+            .with(&name("per_year"), if yearly { "on" } else { "" });
     }
     for (row, point) in points.iter().enumerate() {
         let name = |key: &str| format!("points.{row}.{key}");
@@ -520,10 +650,16 @@ pub fn fresh(method: &'static dyn Method) -> Fields {
     let mut typed = Fields::default()
         .with("due_rule", DueRule::EachShift.word())
         .with("decision_rule", DecisionRule::SimpleAcceptance.word())
+        .with("decision_share", "1")
+        .with("decision_risk", "2")
+        .with("coverage", Coverage::default().word())
         .with("adjustment_policy", AdjustmentPolicy::OnlyWhenOut.word())
         .with("s.pause_seconds", "0 s");
     for rung in Rung::ALL {
         typed = typed.with(&format!("reaction.{}", rung.word()), "on");
+    }
+    for trigger in [Trigger::Moved, Trigger::Repaired, Trigger::Doubt] {
+        typed = typed.with(&format!("trigger.{}", trigger.kind()), "on");
     }
     let first = method.travels().first().map_or("", |travel| travel.word());
     typed = typed.with("points.0.travel", first);

@@ -4,13 +4,12 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use vaaka_core::judgement::DecisionRule;
 use vaaka_core::method::{
     AdjustmentPolicy, Input, PlanSpec, Purpose, Rung, Step, by_key, condition_words,
     duration_words, plan_warnings,
 };
 use vaaka_core::quantity::{show_decimal, show_signed};
-use vaaka_core::round::DueRule;
+use vaaka_core::round::{DueRule, Trigger};
 use vaaka_core::standard::{StandardFacts, alternatives};
 use vaaka_store::ids::{PlanId, PlanVersionId};
 use vaaka_store::plans::{self, PlanView, Source, build_spec};
@@ -388,9 +387,20 @@ pub async fn version(
     page(StatusCode::OK, &template)
 }
 
+/// The calendar rule with what makes the check due out of turn.
+fn due_in_full(rule: &str, triggers: &[String]) -> String {
+    let mut words = vec![due_words(rule).to_owned()];
+    let known = triggers.iter().filter_map(|word| word.parse::<Trigger>().ok());
+    words.extend(known.map(|trigger| trigger.words()));
+    words.join(", ")
+}
+
 fn facts(view: &PlanView, method: &'static str) -> Vec<(&'static str, String)> {
     let version = &view.version;
-    let rule = version.decision_rule.parse::<DecisionRule>().map_or("", DecisionRule::words);
+    let rule = plans::decision(version).map_or_else(
+        |_| String::new(),
+        |decision| format!("{}; U covers {}", decision.words(), decision.coverage.words()),
+    );
     let policy =
         version.adjustment_policy.parse::<AdjustmentPolicy>().map_or("", AdjustmentPolicy::words);
     let show =
@@ -399,7 +409,7 @@ fn facts(view: &PlanView, method: &'static str) -> Vec<(&'static str, String)> {
         ("Instrument", format!("{} {}", view.instrument.name, view.instrument.tag)),
         ("Method", method.to_owned()),
         ("Standard", view.standard_words()),
-        ("Due", due_words(&version.due_rule).to_owned()),
+        ("Due", due_in_full(&version.due_rule, &version.due_triggers)),
         ("Takes", format!("{} min", version.minutes)),
         (
             "Display",
@@ -411,9 +421,15 @@ fn facts(view: &PlanView, method: &'static str) -> Vec<(&'static str, String)> {
                 show(version.resolution)
             ),
         ),
-        ("Decision rule", rule.to_owned()),
+        ("Decision rule", rule),
         ("Adjusted", policy.to_owned()),
     ];
+    for addition in plans::additions(version).unwrap_or_default() {
+        let yearly = if addition.per_year { " a year" } else { "" };
+        let half_width = show(addition.half_width);
+        let words = format!("{}: ±{half_width} {}{yearly}", addition.label, version.unit);
+        facts.push(("In the uncertainty, too", words));
+    }
     if !version.fixture.is_empty() {
         facts.push(("Container or fixture", version.fixture.clone()));
     }

@@ -1,5 +1,7 @@
 //! The round: what is due now, where, with which standard, how long, in what state.
 
+use std::collections::{HashMap, HashSet};
+
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -8,13 +10,18 @@ use jiff::Timestamp;
 use uuid::Uuid;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::{Attempt, drift_words};
-use vaaka_core::round::{Due, DueRule, RoundTask, Standing, due_of, plan_round, standing_of};
+use vaaka_core::round::{
+    Due, DueRule, RoundTask, Standing, Trigger, due_of, plan_round, standing_of, triggered,
+};
 use vaaka_store::Connection;
+use vaaka_store::adjustments;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::checks::{self, ShiftCheck};
-use vaaka_store::ids::{PlanId, StreamId};
+use vaaka_store::ids::{PlanId, PlanVersionId, StreamId};
 use vaaka_store::outcomes::result_of;
-use vaaka_store::plans::{self, PlanView};
+use vaaka_store::plans::{self, InForce, PlanView};
+use vaaka_store::rounds;
+use vaaka_store::rows::Shift;
 
 use super::charts::{BEAM_TRAIL, beam_of, last_point, state_class};
 use super::{Here, Shell, page};
@@ -34,12 +41,21 @@ struct RoundPage {
     rows: Vec<Row>,
     any_due: bool,
     cards: Vec<Card>,
+    missed: Option<(String, String)>,
+    handed: Vec<String>,
+    notes: Vec<String>,
+    signed_off: Option<String>,
+    done: usize,
+    to_go: usize,
+    error: Option<(&'static str, String)>,
+    typed: String,
 }
 
 impl RoundPage {
     /// The check to start with, when one is due.
     fn first(&self) -> Option<&Row> {
-        self.rows.first().filter(|_| self.any_due)
+        let wants = |row: &&Row| !matches!(row.action, Action::Verdict(_) | Action::Prove(_));
+        self.rows.iter().find(wants).filter(|_| self.any_due)
     }
 }
 
@@ -49,6 +65,7 @@ struct Row {
     name: String,
     tag: String,
     area: String,
+    why: Option<String>,
     standard: String,
     time: String,
     beam: String,
@@ -65,6 +82,8 @@ enum Action {
     Start(&'static str),
     GoOn(i64),
     Verdict(i64),
+    /// An adjustment that is not proven yet.
+    Prove(i64),
 }
 
 #[derive(Debug)]
@@ -85,30 +104,73 @@ struct Item {
     due: Due,
     standing: Standing,
     worst: Option<(StreamView, Vec<BriefPoint>)>,
+    /// Why it is due where that is not plain: out of turn, or late.
+    why: Option<String>,
+    late: bool,
+    /// The adjustment since, that is not proven yet.
+    unproven: Option<i64>,
 }
 
 /// Shows the round.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
+    draw(&state, &signed, None, String::new(), StatusCode::OK).await
+}
+
+/// Draws the round; `error` is what was refused of a handover or a sign-off, with what was typed.
+pub(super) async fn draw(
+    state: &AppState,
+    signed: &SignedIn,
+    error: Option<(&'static str, String)>,
+    typed: String,
+    status: StatusCode,
+) -> Result<Response, WebError> {
     let mut connection = state.store.connection().await?;
-    let here = Here::find(&state, &mut connection).await?;
+    let here = Here::find(state, &mut connection).await?;
     let now = state.now();
-    let items = items(&mut connection, &here).await?;
+    let items = items(&mut connection, &here, now).await?;
     let tasks: Vec<RoundTask<PlanId>> = items.iter().map(task).collect();
     let plan = plan_round(&tasks, now);
     let cards = cards(&mut connection, &items, &here).await?;
     let to_go = plan.to_do.len();
     let mut rows: Vec<Row> = Vec::new();
+    let unproven = items.iter().filter(|item| item.unproven.is_some());
+    rows.extend(unproven.map(|item| row(item, "–".to_owned(), &here)));
     for (index, scheduled) in plan.to_do.iter().enumerate() {
         if let Some(item) = items.iter().find(|item| item.view.plan.id == scheduled.id) {
             rows.push(row(item, (index + 1).to_string(), &here));
         }
     }
-    let finished = items.iter().filter(|item| item.due == Due::Nothing);
+    let finished = items.iter().filter(|item| item.due == Due::Nothing && item.unproven.is_none());
     rows.extend(finished.map(|item| row(item, "–".to_owned(), &here)));
     let heading = heading(&here, to_go, items.len(), plan.done_by);
     let ribbon = ribbon(&items, &plan.to_do, &here, now).draw();
+    let before = rounds::shift_before(&mut connection, &here.shift).await?;
+    let (missed, handed) = match &before {
+        None => (None, vec![]),
+        Some(before) => {
+            let left = rounds::handed_over(&mut connection, before.id).await?;
+            (missed_words(&mut connection, before).await?, lines(&left, &here))
+        }
+    };
+    let notes = rounds::handed_over(&mut connection, here.shift.id).await?;
+    let signed_off = rounds::signed_off(&mut connection, here.shift.id).await?;
     let template = RoundPage {
-        shell: Shell::new(&signed, "round", &here),
+        missed,
+        handed,
+        notes: lines(&notes, &here),
+        signed_off: signed_off.map(|one| {
+            let left = match one.to_go {
+                0 => "nothing left".to_owned(),
+                n => format!("{n} left: {}", one.reason),
+            };
+            let when = local_time(one.at.0, &here.zone);
+            format!("{} at {when}, {} done, {left}", one.person, one.done)
+        }),
+        done: items.len() - to_go,
+        to_go,
+        error,
+        typed,
+        shell: Shell::new(signed, "round", &here),
         heading,
         sub: sub(&items),
         ribbon,
@@ -116,7 +178,53 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         any_due: to_go > 0,
         cards,
     };
-    page(StatusCode::OK, &template)
+    page(status, &template)
+}
+
+/// How many checks of this round are done, and how many are left.
+pub(super) async fn counts(
+    connection: &mut Connection,
+    here: &Here,
+    now: Timestamp,
+) -> Result<(usize, usize), WebError> {
+    let items = items(connection, here, now).await?;
+    let to_go = items.iter().filter(|item| item.due != Due::Nothing).count();
+    Ok((items.len() - to_go, to_go))
+}
+
+fn lines(notes: &[rounds::Handover], here: &Here) -> Vec<String> {
+    let line = |note: &rounds::Handover| {
+        format!("{} ({}, {})", note.words, note.person, local_time(note.at.0, &here.zone))
+    };
+    notes.iter().map(line).collect()
+}
+
+/// What was missed in a shift: a title and the tags.
+async fn missed_words(
+    connection: &mut Connection,
+    shift: &Shift,
+) -> Result<Option<(String, String)>, WebError> {
+    let asked = rounds::asked(connection, None).await?;
+    // A week or a month that went by shows as a late row as long as it lasts.
+    let plans: Vec<rounds::Asked> = asked
+        .iter()
+        .map(|(one, _)| one.clone())
+        .filter(|one| matches!(one.rule, DueRule::EachShift | DueRule::EachDay))
+        .collect();
+    let (from, until) = (shift.starts_at.0, shift.ends_at.0);
+    let found = rounds::missed_between(connection, &plans, from, until).await?;
+    let mut tags: Vec<&str> = found
+        .iter()
+        .filter_map(|(plan, _)| asked.iter().find(|(one, _)| one.plan == *plan))
+        .map(|(_, tag)| tag.as_str())
+        .collect();
+    tags.dedup();
+    let label = shift.label.to_lowercase();
+    Ok(match tags.len() {
+        0 => None,
+        1 => Some((format!("One check was missed in the {label} shift"), tags.join(", "))),
+        n => Some((format!("{n} checks were missed in the {label} shift"), tags.join(", "))),
+    })
 }
 
 fn heading(here: &Here, to_go: usize, all: usize, done_by: Option<Timestamp>) -> String {
@@ -140,58 +248,110 @@ fn sub(items: &[Item]) -> String {
     if minutes > 0 { format!("{minutes} min of work") } else { String::new() }
 }
 
-async fn items(connection: &mut Connection, here: &Here) -> Result<Vec<Item>, WebError> {
-    let views = plans::in_force(connection).await?;
+async fn items(
+    connection: &mut Connection,
+    here: &Here,
+    now: Timestamp,
+) -> Result<Vec<Item>, WebError> {
+    let all = plans::in_force(connection).await?;
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
-    let views = due_or_begun(connection, views, &shift_checks, here).await?;
+    let wanted = due_or_begun(connection, all, &shift_checks, here, now).await?;
+    let ids: Vec<PlanVersionId> = wanted.iter().map(|one| one.version).collect();
+    let views = plans::by_versions(connection, &ids).await?;
     let mut benches: Vec<_> = views.iter().map(|view| view.instrument.id).collect();
     benches.sort_unstable();
     benches.dedup();
     let streams = charts::of_instruments(connection, &benches).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
+    let unproven = adjustments::unproven(connection).await?;
     views
         .into_iter()
         .map(|view| {
             let of_plan: Vec<ShiftCheck> =
                 shift_checks.iter().filter(|check| check.plan == view.plan.id).cloned().collect();
-            item(view, of_plan, here, &streams, &points)
+            let known = wanted.iter().find(|one| one.version == view.version.id);
+            let place = (view.instrument.id, view.plan.set_up_id);
+            let mut item = item(view, of_plan, here, &streams, &points)?;
+            let adjusted = unproven.iter().rev().find(|(i, s, _)| (*i, *s) == place);
+            if let Some((_, _, id)) = adjusted.filter(|_| item.open.is_none()) {
+                // What was found is on record; now the proof is wanted, and nothing else.
+                item.unproven = Some(id.0);
+                item.due = Due::Nothing;
+            }
+            if let Some(known) = known.filter(|_| item.due != Due::Nothing) {
+                item.why.clone_from(&known.why);
+                item.late = known.late;
+            }
+            Ok(item)
         })
         .collect()
 }
 
-/// The plans of this round: those that are due by their rule, or begun or done in this shift.
+/// A plan of this round.
+struct OnRound {
+    version: PlanVersionId,
+    why: Option<String>,
+    late: bool,
+}
+
+/// The plans of this round: those that are due by their rule or out of turn, or begun or done in this
+/// shift. In a shift in which nobody works nothing is due by the calendar.
 async fn due_or_begun(
     connection: &mut Connection,
-    views: Vec<PlanView>,
+    all: Vec<InForce>,
     shift_checks: &[ShiftCheck],
     here: &Here,
-) -> Result<Vec<PlanView>, WebError> {
-    let rules: Vec<DueRule> = views
+    now: Timestamp,
+) -> Result<Vec<OnRound>, WebError> {
+    let begun: HashSet<PlanId> = shift_checks.iter().map(|check| check.plan).collect();
+    let mut rules: Vec<(InForce, DueRule, Vec<Trigger>)> = Vec::new();
+    for plan in all {
+        let rule: DueRule = plan.due_rule.parse().map_err(WebError::Inner)?;
+        let triggers = plan.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();
+        rules.push((plan, rule, triggers));
+    }
+    let seldom: Vec<PlanId> = rules
         .iter()
-        .map(|view| view.version.due_rule.parse().map_err(WebError::Inner))
-        .collect::<Result<_, _>>()?;
-    let seldom: Vec<PlanId> = views
-        .iter()
-        .zip(&rules)
-        .filter(|(_, rule)| **rule != DueRule::EachShift)
-        .map(|(view, _)| view.plan.id)
+        .filter(|(_, rule, _)| *rule != DueRule::EachShift)
+        .map(|(plan, ..)| plan.plan)
         .collect();
-    let last = match seldom.as_slice() {
-        [] => Vec::new(),
-        seldom => checks::last_dates(connection, seldom).await?,
+    let last: HashMap<PlanId, jiff::civil::Date> = match seldom.as_slice() {
+        [] => HashMap::new(),
+        seldom => {
+            let found = checks::last_dates(connection, seldom).await?;
+            found.into_iter().map(|(plan, day)| (plan, day.0)).collect()
+        }
     };
     let today = here.shift.business_date.0;
-    Ok(views
-        .into_iter()
-        .zip(rules)
-        .filter(|(view, rule)| {
-            let last = last.iter().find(|(plan, _)| *plan == view.plan.id).map(|(_, day)| day.0);
-            let here_now = shift_checks.iter().any(|check| check.plan == view.plan.id);
-            here_now || rule.is_due(last, today)
+    let by_calendar = |plan: &InForce, rule: DueRule| {
+        here.shift.works && rule.is_due(last.get(&plan.plan).copied(), today)
+    };
+    // Occasions are asked for where the calendar is quiet only.
+    let quiet: Vec<PlanId> = rules
+        .iter()
+        .filter(|(plan, rule, triggers)| {
+            !triggers.is_empty() && !begun.contains(&plan.plan) && !by_calendar(plan, *rule)
         })
-        .map(|(view, _)| view)
-        .collect())
+        .map(|(plan, ..)| plan.plan)
+        .collect();
+    let since = rounds::since_checks(connection, &quiet).await?;
+    let mut wanted = Vec::new();
+    for (plan, rule, triggers) in &rules {
+        let version = plan.version;
+        let occasion = since.get(&plan.plan).and_then(|since| triggered(triggers, since, now));
+        if let Some(trigger) = occasion {
+            let why = Some(format!("due {}", trigger.words()));
+            wanted.push(OnRound { version, why, late: false });
+        } else if begun.contains(&plan.plan) || by_calendar(plan, *rule) {
+            let next = rule.next(last.get(&plan.plan).copied());
+            let late = next.is_some_and(|next| next < today) && !begun.contains(&plan.plan);
+            let why =
+                next.filter(|_| late).map(|next| format!("was due on {}", next.strftime("%-d %B")));
+            wanted.push(OnRound { version, why, late });
+        }
+    }
+    Ok(wanted)
 }
 
 fn item(
@@ -239,7 +399,9 @@ fn item(
             (standing, std::cmp::Reverse(stream.stream.nominal))
         })
         .map(|(stream, points)| (stream.clone(), points));
-    Ok(Item { due: due_of(open.is_some(), &runs), view, runs, shift_checks, open, standing, worst })
+    let due = due_of(open.is_some(), &runs);
+    let (why, late, unproven) = (None, false, None);
+    Ok(Item { due, view, runs, shift_checks, open, standing, worst, why, late, unproven })
 }
 
 fn task(item: &Item) -> RoundTask<PlanId> {
@@ -256,6 +418,7 @@ fn task(item: &Item) -> RoundTask<PlanId> {
 fn row(item: &Item, number: String, here: &Here) -> Row {
     let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
     let action = match (&item.open, item.due) {
+        (None, _) if item.unproven.is_some() => Action::Prove(item.unproven.unwrap_or(0)),
         (Some(open), _) => Action::GoOn(open.check.id.0),
         (None, Due::Repeat) => Action::Start("Repeat once"),
         (None, Due::Due | Due::Open) => Action::Start("Start"),
@@ -267,8 +430,9 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     };
     // What the instrument is stands first; what it wants is said by number and button.
     let (state, words) = match (item.standing, item.due) {
+        _ if item.unproven.is_some() => ("signal", "As left is due".to_owned()),
         (Standing::InControl | Standing::NoLimits | Standing::NeverChecked, Due::Due) => {
-            ("due", "Due".to_owned())
+            if item.late { ("signal", "Late".to_owned()) } else { ("due", "Due".to_owned()) }
         }
         (Standing::InControl | Standing::NoLimits | Standing::NeverChecked, Due::Open) => {
             ("open", "Begun".to_owned())
@@ -280,6 +444,7 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
         name: item.view.instrument.name.clone(),
         tag: item.view.instrument.tag.clone(),
         area: item.view.area.name.clone(),
+        why: item.why.clone(),
         standard: item.view.standard_words(),
         time,
         beam: item

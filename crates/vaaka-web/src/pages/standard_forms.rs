@@ -194,6 +194,7 @@ fn value_columns() -> Vec<(&'static str, &'static str, Look)> {
         ("value", "Certified value", Look::Number),
         ("uncertainty", "U", Look::Number),
         ("k", "k", Look::Number),
+        ("class_limit", "U is the limit of its class", Look::Tick),
         ("non_uniformity", "Not uniform ±", Look::Number),
         ("temperature", "At °C", Look::Number),
     ]
@@ -201,7 +202,7 @@ fn value_columns() -> Vec<(&'static str, &'static str, Look)> {
 
 fn value_table(typed: &Fields) -> Table {
     let mut table = Table::new("Certified values, in full", "values", typed, 4, value_columns);
-    table.hint = "One row a piece; several rows of one piece, each with its temperature, for a value that depends on it. Only the pieces with a certified value serve.".into();
+    table.hint = "One row a piece; several rows of one piece, each with its temperature, for a value that depends on it. Only the pieces with a certified value serve. Where nothing but the class of a piece is known, give the limit of that class as U and tick the box: its standard uncertainty is then that limit over √3.".into();
     table
 }
 
@@ -294,6 +295,7 @@ fn read_values(reader: &mut Reader<'_>, typed: &Fields) -> Vec<CertifiedValue> {
             unit: unit.map_or_else(String::new, |unit| unit.symbol().to_owned()),
             temperature,
             non_uniformity,
+            class_limit: reader.ticked(&name("class_limit")),
         });
     }
     if found.is_empty() {
@@ -483,6 +485,7 @@ fn filled_in(record: &Record) -> Fields {
             .with(&name("value"), value.certified_value.to_string())
             .with(&name("uncertainty"), value.expanded_uncertainty.to_string())
             .with(&name("k"), value.coverage_factor.to_string())
+            .with(&name("class_limit"), if value.class_limit { "on" } else { "" })
             .with(&name("non_uniformity"), or_empty(value.non_uniformity))
             .with(&name("temperature"), or_empty(value.temperature));
     }

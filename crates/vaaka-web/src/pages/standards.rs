@@ -433,12 +433,16 @@ fn value_row(row: &CertifiedValue) -> ValueRow {
         nominal: format!("{} {}", full(row.nominal), row.unit),
         temperature: row.temperature.map_or_else(|| "–".into(), |t| format!("{} °C", full(t))),
         value: format!("{} {}", full(row.certified_value), row.unit),
-        uncertainty: format!(
-            "{} {} (k = {})",
-            full(row.expanded_uncertainty),
-            row.unit,
-            full(row.coverage_factor.normalize())
-        ),
+        uncertainty: if row.class_limit {
+            format!("{} {} (limit of its class)", full(row.expanded_uncertainty), row.unit)
+        } else {
+            format!(
+                "{} {} (k = {})",
+                full(row.expanded_uncertainty),
+                row.unit,
+                full(row.coverage_factor.normalize())
+            )
+        },
         non_uniformity: row
             .non_uniformity
             .map_or_else(|| "–".into(), |a| format!("±{} {}", full(a), row.unit)),

@@ -4,6 +4,7 @@ import { walkRound } from "./round.js";
 import { runCheck } from "./check.js";
 import { walkChart } from "./chart.js";
 import { runClocks } from "./clocks.js";
+import { offerPrinting } from "./print.js";
 import { keepHeld, sendHeld } from "./held.js";
 
 document.documentElement.dataset.scripts = "on";
@@ -17,5 +18,6 @@ for (const check of checks) {
 if (checks.length === 0 && document.body.dataset.person) sendHeld();
 for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);
 runClocks(document);
+offerPrinting(document);
 const focused = document.querySelector("[data-focus]");
 if (focused && document.activeElement === document.body) focused.focus();

@@ -11,7 +11,7 @@ use vaaka_core::method::{Method, PlanSpec, Purpose, RunState, Step, by_key};
 use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
 use vaaka_store::ids::*;
-use vaaka_store::outcomes::{Basis, characteristic_rows, result_row};
+use vaaka_store::outcomes::{Basis, budget_rows, characteristic_rows, result_row};
 use vaaka_store::plans::{Source, build_spec};
 use vaaka_store::registers::pieces;
 use vaaka_store::rows::*;
@@ -206,6 +206,7 @@ impl Bench {
             note: note.to_owned(),
             person_id: who,
             unit: correction.map(|_| self.gear.unit.to_owned()),
+            applied_gain: None,
             applied_correction: correction,
             affects_measurement: true,
         });
@@ -269,6 +270,7 @@ impl Bench {
             slots: self.books.iter().map(|book| book.slot.clone()).collect(),
             superseded: None,
             late: None,
+            adjusted_with: None,
         };
         let completion = complete(method, &spec, &run, &context).map_err(fault)?;
         let check = self.check_row(id, visit, purpose, ends_at, noise);
@@ -288,6 +290,7 @@ impl Bench {
         audit(world, id, ends_at, visit.who, "check_concluded", detail);
         world.results.push(row);
         world.characteristics.extend(characteristic_rows(result, &completion.results)?);
+        world.budgets.extend(budget_rows(result, &completion.results)?);
         for book in &mut self.books {
             if let Some(judged) = completion.results.iter().find(|(c, _)| c.key == book.slot.key) {
                 book.take(world, &check, &completion, judged, ends_at)?;
@@ -305,7 +308,7 @@ impl Bench {
 
     pub fn spec(&self, purpose: Purpose) -> &(PlanSpec, Vec<Step>) {
         match purpose {
-            Purpose::AsFound => &self.as_found,
+            Purpose::AsFound | Purpose::Trial => &self.as_found,
             Purpose::AsLeft => &self.as_left,
         }
     }

@@ -34,6 +34,7 @@ pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<()
             bulk::insert(connection, world.readings).await?;
             bulk::insert(connection, world.results).await?;
             bulk::insert(connection, world.characteristics).await?;
+            bulk::insert(connection, world.budgets).await?;
             bulk::insert(connection, world.streams).await?;
             bulk::insert(connection, world.segments).await?;
             bulk::insert(connection, world.baselines).await?;

@@ -662,6 +662,7 @@ fn standard(
             unit: shelf.unit.to_owned(),
             temperature: optional(temperature)?,
             non_uniformity: optional(not_uniform)?,
+            class_limit: false,
         });
     }
     Ok(())

@@ -1,5 +1,7 @@
 //! The registers of the mill: people, site, shifts, standards, instruments with their plans.
 
+use std::collections::BTreeSet;
+
 use jiff::ToSpan;
 use jiff::civil::{Date, time};
 use jiff::tz::TimeZone;
@@ -45,6 +47,10 @@ pub fn people(world: &mut World, first: Date) -> Result<(), AppError> {
             password_hash: vaaka_web::hash_password(one.password).map_err(fault)?,
             active: true,
             created_at: At(created),
+            email: match one.role {
+                "lead" => format!("{}@velmaranta.example", one.sign_in),
+                _ => String::new(),
+            },
             version: 1,
         });
     }
@@ -62,15 +68,16 @@ pub fn site(world: &mut World, zone: TimeZone) -> ShiftPattern {
         });
     }
     let starts = [("Morning", 6), ("Evening", 14), ("Night", 22)]
-        .map(|(label, hour)| ShiftStart { label: label.to_owned(), at: time(hour, 0, 0, 0) });
+        .map(|(label, hour)| ShiftStart::every_day(label, time(hour, 0, 0, 0)));
     for start in &starts {
         world.shift_starts.push(ShiftStartRow {
             site_id: SITE,
             label: start.label.clone(),
             starts_at_local: WallTime(start.at),
+            days: start.days.to_vec(),
         });
     }
-    ShiftPattern { zone, starts: starts.to_vec() }
+    ShiftPattern { zone, starts: starts.to_vec(), holidays: BTreeSet::new() }
 }
 
 pub fn shifts(world: &mut World, spans: &[ShiftSpan]) {
@@ -82,6 +89,7 @@ pub fn shifts(world: &mut World, spans: &[ShiftSpan]) {
             business_date: Day(span.business_date),
             starts_at: At(span.starts_at),
             ends_at: At(span.ends_at),
+            works: span.works,
         });
     }
 }
@@ -133,6 +141,7 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
                 unit: set.unit.to_owned(),
                 temperature: None,
                 non_uniformity: None,
+                class_limit: false,
             });
         }
     }
@@ -220,6 +229,14 @@ pub fn register(
         configuration_values: vec![],
         fixture: String::new(),
         decision_rule: "simple_acceptance".to_owned(),
+        decision_share: Decimal::ONE,
+        decision_risk: Decimal::new(2, 2),
+        coverage: "p9545".to_owned(),
+        addition_sources: vec![],
+        addition_labels: vec![],
+        addition_half_widths: vec![],
+        addition_per_year: vec![],
+        due_triggers: ["moved", "repaired", "doubt"].map(str::to_owned).to_vec(),
         adjustment_policy: "only_when_out".to_owned(),
         reaction: Rung::ALL.iter().map(|rung| rung.word().to_owned()).collect(),
         change_note: "first version".to_owned(),

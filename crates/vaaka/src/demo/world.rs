@@ -50,6 +50,8 @@ pub struct World {
     pub results: Vec<ResultRow>,
     /// Characteristics.
     pub characteristics: Vec<CharacteristicRow>,
+    /// Uncertainty budgets.
+    pub budgets: Vec<BudgetRow>,
     /// Streams.
     pub streams: Vec<Stream>,
     /// Segments.

@@ -3,6 +3,8 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+mod audit;
+mod backup;
 mod browser;
 mod client;
 mod constraints;
@@ -13,6 +15,7 @@ mod random_runs;
 mod routes;
 mod store;
 mod support;
+mod web_acting;
 mod web_bad_input;
 mod web_check;
 mod web_gauge;
@@ -20,4 +23,5 @@ mod web_instruments;
 mod web_people;
 mod web_plans;
 mod web_run;
+mod web_shifts;
 mod web_standards;

@@ -5,11 +5,13 @@ use rust_decimal::prelude::FromPrimitive;
 
 use super::way::{condition_key, point_key, value_words};
 use super::{Limit, SettingsV1};
-use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
+use crate::judgement::{
+    Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
+};
+use crate::method::common::{of_reading, rescaled};
 use crate::method::{MethodError, PlanPoint, PlanSpec, RunState, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::standard::combine;
-use crate::stats::sample_std_dev;
 
 struct Bench<'a> {
     plan: &'a PlanSpec,
@@ -24,7 +26,8 @@ struct Point<'a> {
     errors: Vec<Decimal>,
     /// Certified value, in the unit of the display.
     reference: Decimal,
-    reference_uncertainty: f64,
+    /// Parts of its uncertainty, in the unit of errors.
+    reference_parts: Vec<Contribution>,
 }
 
 pub fn evaluate(
@@ -82,7 +85,7 @@ impl Bench<'_> {
             point,
             errors,
             reference: reference.reference_value,
-            reference_uncertainty: reference.standard_uncertainty * scale,
+            reference_parts: rescaled(reference.contributions, scale),
         })
     }
 
@@ -116,9 +119,11 @@ impl Bench<'_> {
             reference_value: None,
             limits: None,
             single_limits: None,
-            reference_standard_uncertainty: 0.0,
             // A difference of two indications has two roundings.
-            reading_standard_uncertainty: self.rounding() * 2.0_f64.sqrt(),
+            contributions: vec![Contribution::known(
+                ContributionSource::Resolution,
+                self.rounding() * 2.0_f64.sqrt(),
+            )],
             mean: None,
             indicative: false,
             charted: false,
@@ -137,16 +142,14 @@ impl Bench<'_> {
 
     fn error(&self, read: &Point<'_>) -> Characteristic {
         let singles: Vec<f64> = read.errors.iter().map(|error| to_f64(*error)).collect();
-        let n = singles.len() as f64;
-        // Repeatability or resolution, the larger, not both.
-        let repeatability = sample_std_dev(&singles).map_or(0.0, |s| s / n.sqrt());
+        let mut contributions = read.reference_parts.clone();
+        contributions.extend(of_reading(&singles, self.rounding()));
         let label = format!("Error at {}", self.spoken(read.point));
         Characteristic {
             reference_value: Some(self.plan.unit.convert(read.reference, self.unit)),
             limits: self.limit(Some(&self.settings.mean_limit), read.reference),
             single_limits: self.limit(self.settings.single_limit.as_ref(), read.reference),
-            reference_standard_uncertainty: read.reference_uncertainty,
-            reading_standard_uncertainty: repeatability.max(self.rounding()),
+            contributions,
             mean: self.linear_mean(read),
             charted: read.point.charted,
             ..self.characteristic(

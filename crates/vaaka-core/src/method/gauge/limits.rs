@@ -144,7 +144,7 @@ impl LimitForm {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::judgement::DecisionRule;
+    use crate::judgement::Decision;
     use crate::method::{Place, PlanPoint, Purpose, Travel};
     use crate::quantity::Unit;
     use rstest::rstest;
@@ -163,7 +163,9 @@ mod tests {
             configuration: vec![("modules".into(), d("3"))],
             standards: vec![],
             fixture: String::new(),
-            decision_rule: DecisionRule::SimpleAcceptance,
+            decision: Decision::default(),
+            additions: vec![],
+            standard_age_years: 0.0,
             settings: serde_json::Value::Null,
             points: points
                 .iter()

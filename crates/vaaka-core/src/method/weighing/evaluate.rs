@@ -4,11 +4,13 @@ use rust_decimal::Decimal;
 
 use super::SettingsV1;
 use super::way::{RETURN, ZERO, limit_at, load_key, load_words};
-use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
+use crate::judgement::{
+    Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
+};
+use crate::method::common::{of_reading, rescaled};
 use crate::method::{MethodError, Place, PlanPoint, PlanSpec, RunState, StepKey, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::standard::combine;
-use crate::stats::sample_std_dev;
 
 /// What all points of one check share.
 struct Bench<'a> {
@@ -27,7 +29,8 @@ struct Load<'a> {
     /// Corrected errors E_c of the single readings, in the unit of errors.
     errors: Vec<Decimal>,
     reference: Decimal,
-    reference_uncertainty: f64,
+    /// Parts of its uncertainty, in the unit of errors.
+    reference_parts: Vec<Contribution>,
 }
 
 pub fn evaluate(
@@ -96,7 +99,7 @@ fn read_load<'a>(
         point,
         errors,
         reference: bench.plan.unit.convert(reference.reference_value, bench.unit),
-        reference_uncertainty: reference.standard_uncertainty * scale,
+        reference_parts: rescaled(reference.contributions, scale),
     })
 }
 
@@ -133,8 +136,10 @@ impl Bench<'_> {
             reference_value: None,
             limits: None,
             single_limits: None,
-            reference_standard_uncertainty: 0.0,
-            reading_standard_uncertainty: self.rounding() * 2.0_f64.sqrt(),
+            contributions: vec![Contribution::known(
+                ContributionSource::Resolution,
+                self.rounding() * 2.0_f64.sqrt(),
+            )],
             indicative: false,
             charted: false,
         }
@@ -160,17 +165,15 @@ fn error_characteristic(bench: &Bench<'_>, load: &Load<'_>) -> Characteristic {
         Travel::Corner => format!("Error at {words}, {}", point.place.word().replace('_', " ")),
     };
     let singles: Vec<f64> = load.errors.iter().map(|error| to_f64(*error)).collect();
-    let n = singles.len() as f64;
-    // Repeatability or resolution, the larger, not both; a difference of two indications has
-    // two roundings.
-    let repeatability = sample_std_dev(&singles).map_or(0.0, |s| s / n.sqrt());
+    // A difference of two indications has two roundings.
     let rounding = bench.rounding() * 2.0_f64.sqrt();
+    let mut contributions = load.reference_parts.clone();
+    contributions.extend(of_reading(&singles, rounding));
     Characteristic {
         nominal: Some(point.nominal),
         reference_value: Some(load.reference),
         limits: Some(bench.limits(point.nominal)),
-        reference_standard_uncertainty: load.reference_uncertainty,
-        reading_standard_uncertainty: repeatability.max(rounding),
+        contributions,
         indicative: bench.indicative,
         charted: point.charted,
         ..bench.characteristic(

@@ -93,7 +93,7 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
 /// The limit at a load: *as left* is judged by the initial limits, *as found* by those of the plan.
 pub fn limit_at(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decimal {
     let stage = match plan.purpose {
-        Purpose::AsFound => settings.stage,
+        Purpose::AsFound | Purpose::Trial => settings.stage,
         Purpose::AsLeft => LimitStage::Initial,
     };
     maximum_permissible_error(settings.class, settings.verification_interval, stage, load)

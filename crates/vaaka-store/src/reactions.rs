@@ -1,0 +1,110 @@
+//! What a concluded check does to its instrument at once, in the transaction of its verdict.
+
+use diesel::prelude::*;
+use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use jiff::Timestamp;
+use vaaka_core::instrument::ServiceState;
+use vaaka_core::judgement::{NextAction, Verdict, action_sentence};
+use vaaka_core::method::Purpose;
+use vaaka_core::reaction::{DOUBT_WINDOW, ReactionInput, react};
+
+use crate::ids::PersonId;
+use crate::instruments::{NewState, change_state_locked};
+use crate::notices::{NewNotice, tell_leads};
+use crate::plans::PlanView;
+use crate::rows::{Check, Instrument};
+use crate::schema::{checks, instruments, plan_versions, results};
+use crate::{StoreError, unreadable_word, word};
+
+/// Restricts or holds the instrument where the verdict asks for it, and tells the leads.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn after_check(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+    view: &PlanView,
+    verdict: &Verdict,
+    person: PersonId,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    let purpose: Purpose = word(&check.purpose)?;
+    let kind = match (purpose, verdict.action) {
+        (Purpose::Trial, _) => return Ok(()),
+        (Purpose::AsLeft, NextAction::Hold) => "as_left_failed",
+        (_, NextAction::RepeatOnce) => "failed",
+        (_, NextAction::Hold) => "confirmed",
+        (_, NextAction::AskLead) => "doubtful",
+        _ => return Ok(()),
+    };
+    let instrument: Instrument = instruments::table
+        .find(check.instrument_id)
+        .for_update()
+        .select(Instrument::as_select())
+        .first(connection)
+        .await?;
+    let state: ServiceState =
+        instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
+    let doubts = doubts(connection, view).await?;
+    let reaction = react(ReactionInput {
+        purpose,
+        conforms: verdict.conforms,
+        repeat: verdict.repeat,
+        state,
+        doubts,
+    });
+    let mut words = action_sentence(verdict.action).to_owned();
+    if let Some(reaction) = reaction {
+        change_state_locked(
+            connection,
+            NewState {
+                instrument: &instrument,
+                to: reaction.to,
+                restricted_to: reaction.restricted_to,
+                reason: reaction.reason,
+                person,
+                at: now,
+            },
+        )
+        .await?;
+        words = format!("It is {} now: {}. {words}", reaction.to.words(), reaction.reason);
+    }
+    let said = match kind {
+        "failed" => "its check failed",
+        "confirmed" => "its failure is confirmed",
+        "doubtful" => "failed, then passed: doubtful",
+        _ => "its adjustment is not proven",
+    };
+    let title = format!("{} {}: {said}", instrument.name, instrument.tag);
+    tell_leads(
+        connection,
+        &NewNotice {
+            kind,
+            instrument: Some(instrument.id),
+            check: Some(check.id),
+            title: &title,
+            words: &words,
+            path: &format!("/checks/{}/verdict", check.id),
+            at: now,
+        },
+    )
+    .await?;
+    Ok(())
+}
+
+/// Doubtful ones among the newest checks of a plan, the one just concluded included.
+async fn doubts(connection: &mut AsyncPgConnection, view: &PlanView) -> Result<usize, StoreError> {
+    let newest: Vec<String> = checks::table
+        .inner_join(plan_versions::table)
+        .inner_join(results::table)
+        .filter(plan_versions::plan_id.eq(view.plan.id))
+        .filter(checks::state.ne("void"))
+        .filter(checks::purpose.eq("as_found"))
+        .filter(results::version.eq(1))
+        .order(results::id.desc())
+        .limit(DOUBT_WINDOW)
+        .select(results::repeat_state)
+        .load(connection)
+        .await?;
+    Ok(newest.iter().filter(|state| *state == "doubtful").count())
+}

@@ -1,0 +1,392 @@
+//! The round beyond its checks: what was missed, what makes a check due, what one shift hands over to
+//! the next.
+
+use std::collections::{BTreeSet, HashMap};
+
+use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Bool, Nullable, Timestamptz};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
+use vaaka_core::round::{DueRule, Missed, MissedInput, ShiftSpan, SinceCheck, missed};
+
+use crate::StoreError;
+use crate::audit::{self, Happening};
+use crate::ids::{InstrumentId, PersonId, PlanId, ShiftId};
+use crate::prepared::{Bind, prepared};
+use crate::rows::Shift;
+use crate::schema::{
+    checks, handovers, instrument_events, instrument_uses, people, plan_versions, plans,
+    round_sign_offs, shift_instances,
+};
+use crate::types::At;
+
+/// A plan as far as missing needs it.
+#[derive(Debug, Clone)]
+pub struct Asked {
+    /// The plan.
+    pub plan: PlanId,
+    /// Its rule.
+    pub rule: DueRule,
+    /// Since when it has been in force.
+    pub since: Timestamp,
+}
+
+/// Shifts between two moments, oldest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn spans(
+    connection: &mut AsyncPgConnection,
+    from: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<ShiftSpan>, StoreError> {
+    let rows: Vec<Shift> = shift_instances::table
+        .filter(shift_instances::ends_at.gt(At(from)))
+        .filter(shift_instances::starts_at.lt(At(until)))
+        .order(shift_instances::starts_at)
+        .select(Shift::as_select())
+        .load(connection)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .map(|row| ShiftSpan {
+            label: row.label,
+            business_date: row.business_date.0,
+            starts_at: row.starts_at.0,
+            ends_at: row.ends_at.0,
+            works: row.works,
+        })
+        .collect())
+}
+
+/// Windows that plans missed and that were over between two moments.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn missed_between(
+    connection: &mut AsyncPgConnection,
+    asked: &[Asked],
+    from: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<(PlanId, Missed)>, StoreError> {
+    // Weeks and months run from the last check before.
+    let back = from.checked_sub(SignedDuration::from_hours(24 * 70)).unwrap_or(from);
+    let seldom = |rule: DueRule| matches!(rule, DueRule::EachWeek | DueRule::EachMonth);
+    let first = if asked.iter().any(|one| seldom(one.rule)) {
+        back
+    } else {
+        from.checked_sub(SignedDuration::from_hours(36)).unwrap_or(from)
+    };
+    let spans = spans(connection, first, until).await?;
+    let ids: Vec<PlanId> = asked.iter().map(|one| one.plan).collect();
+    let done: Vec<(PlanId, At)> = checks::table
+        .inner_join(plan_versions::table)
+        .inner_join(shift_instances::table)
+        .filter(plan_versions::plan_id.eq_any(ids))
+        .filter(checks::purpose.eq("as_found"))
+        .filter(checks::state.ne("void"))
+        .filter(shift_instances::ends_at.gt(At(first)))
+        .filter(shift_instances::starts_at.lt(At(until)))
+        .select((plan_versions::plan_id, shift_instances::starts_at))
+        .load(connection)
+        .await?;
+    let mut by_plan: HashMap<PlanId, BTreeSet<Timestamp>> = HashMap::new();
+    for (plan, at) in done {
+        by_plan.entry(plan).or_default().insert(at.0);
+    }
+    let nothing = BTreeSet::new();
+    let mut found = Vec::new();
+    for one in asked {
+        let done = by_plan.get(&one.plan).unwrap_or(&nothing);
+        let since = match done.iter().next() {
+            Some(first) if seldom(one.rule) => one.since.max(*first),
+            _ => one.since,
+        };
+        let input = MissedInput { rule: one.rule, since, spans: &spans, done, now: until };
+        found.extend(
+            missed(input)
+                .into_iter()
+                .filter(|window| window.until > from && window.until <= until)
+                .map(|window| (one.plan, window)),
+        );
+    }
+    found.sort_by_key(|(_, window)| window.until);
+    Ok(found)
+}
+
+#[derive(QueryableByName)]
+struct LastRow {
+    #[diesel(sql_type = BigInt)]
+    plan: PlanId,
+    #[diesel(sql_type = BigInt)]
+    instrument: InstrumentId,
+    #[diesel(sql_type = Timestamptz)]
+    at: At,
+    #[diesel(sql_type = Nullable<Bool>)]
+    new_lot: Option<bool>,
+}
+
+/// What happened to the instruments of plans since their last concluded as-found check.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn since_checks(
+    connection: &mut AsyncPgConnection,
+    wanted: &[PlanId],
+) -> Result<HashMap<PlanId, SinceCheck>, StoreError> {
+    let mut found: HashMap<PlanId, SinceCheck> = HashMap::new();
+    if wanted.is_empty() {
+        return Ok(found);
+    }
+    let ids: Vec<i64> = wanted.iter().map(|id| id.0).collect();
+    let last: Vec<LastRow> = prepared(
+        "SELECT DISTINCT ON (v.plan_id) v.plan_id AS plan, p.instrument_id AS instrument,
+             newest.opened_at AS at,
+             (SELECT used.lot_id <> l.id FROM certificates used, standard_lots l
+              WHERE used.id = newest.certificate_id AND l.standard_id = approved.standard_id
+                AND l.in_use_from IS NOT NULL AND l.in_use_until IS NULL LIMIT 1) AS new_lot
+         FROM plan_versions v
+         JOIN plans p ON p.id = v.plan_id
+         LEFT JOIN plan_versions approved ON approved.plan_id = v.plan_id AND approved.state = 'approved'
+         CROSS JOIN LATERAL (SELECT c.opened_at, c.certificate_id FROM checks c
+             WHERE c.plan_version_id = v.id AND c.state = 'concluded' AND c.purpose = 'as_found'
+             ORDER BY c.opened_at DESC LIMIT 1) newest
+         WHERE v.plan_id = ANY(?) ORDER BY v.plan_id, newest.opened_at DESC",
+        vec![Bind::Ints(ids)],
+    )
+    .load(connection)
+    .await?;
+    let instruments: Vec<InstrumentId> = last.iter().map(|row| row.instrument).collect();
+    let oldest = last.iter().map(|row| row.at).min().unwrap_or(At(Timestamp::MAX));
+    let events: Vec<(InstrumentId, String, At)> = instrument_events::table
+        .filter(instrument_events::instrument_id.eq_any(&instruments))
+        .filter(instrument_events::at.gt(oldest))
+        .select((instrument_events::instrument_id, instrument_events::kind, instrument_events::at))
+        .load(connection)
+        .await?;
+    let uses: Vec<(InstrumentId, i32, At)> = instrument_uses::table
+        .filter(instrument_uses::instrument_id.eq_any(&instruments))
+        .filter(instrument_uses::at.gt(oldest))
+        .select((instrument_uses::instrument_id, instrument_uses::count, instrument_uses::at))
+        .load(connection)
+        .await?;
+    for row in last {
+        let own = |id: &InstrumentId, at: &At| *id == row.instrument && *at > row.at;
+        let used = || uses.iter().filter(|(id, _, at)| own(id, at));
+        found.insert(
+            row.plan,
+            SinceCheck {
+                last: Some(row.at.0),
+                events: events
+                    .iter()
+                    .filter(|(id, _, at)| own(id, at))
+                    .map(|(_, kind, at)| (kind.clone(), at.0))
+                    .collect(),
+                uses: used().map(|(_, count, _)| u32::try_from(*count).unwrap_or(0)).sum(),
+                last_use: used().map(|(_, _, at)| at.0).max(),
+                new_lot: row.new_lot.unwrap_or(false),
+            },
+        );
+    }
+    Ok(found)
+}
+
+/// Plans in force with what missing needs, of some plans.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn asked(
+    connection: &mut AsyncPgConnection,
+    of: Option<InstrumentId>,
+) -> Result<Vec<(Asked, String)>, StoreError> {
+    use crate::schema::instruments;
+    let mut query = plan_versions::table
+        .inner_join(plans::table.inner_join(instruments::table))
+        .filter(plan_versions::state.eq("approved"))
+        .filter(instruments::state.ne_all(["out", "retired"]))
+        .order((instruments::tag, plans::id))
+        .select((plans::id, plan_versions::due_rule, plan_versions::approved_at, instruments::tag))
+        .into_boxed();
+    if let Some(of) = of {
+        query = query.filter(instruments::id.eq(of));
+    }
+    let rows: Vec<(PlanId, String, Option<At>, String)> = query.load(connection).await?;
+    rows.into_iter()
+        .map(|(plan, rule, approved, tag)| {
+            let rule = rule.parse().map_err(crate::unreadable)?;
+            let since = approved.map_or(Timestamp::MAX, |at| at.0);
+            Ok((Asked { plan, rule, since }, tag))
+        })
+        .collect()
+}
+
+/// A note handed over.
+#[derive(Debug, Clone, Queryable)]
+pub struct Handover {
+    /// What is said.
+    pub words: String,
+    /// Who.
+    pub person: String,
+    /// When.
+    pub at: At,
+}
+
+/// What was handed over in a shift, oldest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn handed_over(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+) -> Result<Vec<Handover>, StoreError> {
+    Ok(handovers::table
+        .inner_join(people::table)
+        .filter(handovers::shift_instance_id.eq(shift))
+        .order(handovers::id)
+        .select((handovers::words, people::name, handovers::at))
+        .load(connection)
+        .await?)
+}
+
+/// The shift before one, if it is stored.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn shift_before(
+    connection: &mut AsyncPgConnection,
+    shift: &Shift,
+) -> Result<Option<Shift>, StoreError> {
+    Ok(shift_instances::table
+        .filter(shift_instances::site_id.eq(shift.site_id))
+        .filter(shift_instances::ends_at.le(shift.starts_at))
+        .order(shift_instances::ends_at.desc())
+        .select(Shift::as_select())
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// Writes a note for the next shift.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn hand_over(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+    words: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            lock(connection, shift).await?;
+            diesel::insert_into(handovers::table)
+                .values((
+                    handovers::shift_instance_id.eq(shift),
+                    handovers::words.eq(words),
+                    handovers::person_id.eq(person),
+                    handovers::at.eq(At(at)),
+                ))
+                .execute(connection)
+                .await?;
+            note(connection, shift, person, at, "handed_over", json!({ "words": words })).await
+        })
+        .await
+}
+
+/// Two people who write about one shift follow each other in its chain; rows of shifts are never
+/// updated, so that an advisory lock stands for their row.
+async fn lock(connection: &mut AsyncPgConnection, shift: ShiftId) -> Result<(), StoreError> {
+    diesel::sql_query("SELECT pg_advisory_xact_lock(7305132461000 + $1)")
+        .bind::<BigInt, _>(shift.0)
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+async fn note(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+    person: PersonId,
+    at: Timestamp,
+    action: &str,
+    detail: serde_json::Value,
+) -> Result<(), StoreError> {
+    let chain = format!("shift:{shift}");
+    audit::record(
+        connection,
+        &Happening { chain: &chain, at, person: Some(person), action, detail },
+    )
+    .await
+}
+
+/// A sign-off of a round.
+#[derive(Debug, Clone, Queryable)]
+pub struct SignOff {
+    /// Who.
+    pub person: String,
+    /// When.
+    pub at: At,
+    /// Checks that were done.
+    pub done: i32,
+    /// Checks that were left.
+    pub to_go: i32,
+    /// Why, where some were left.
+    pub reason: String,
+}
+
+/// The sign-off of a shift's round, if there is one.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn signed_off(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+) -> Result<Option<SignOff>, StoreError> {
+    Ok(round_sign_offs::table
+        .inner_join(people::table)
+        .filter(round_sign_offs::shift_instance_id.eq(shift))
+        .select((
+            people::name,
+            round_sign_offs::at,
+            round_sign_offs::done,
+            round_sign_offs::to_go,
+            round_sign_offs::reason,
+        ))
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// Signs a round off, once.
+///
+/// # Errors
+/// [`StoreError::Conflict`] when it is signed off already.
+pub async fn sign_off(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+    (done, to_go): (i32, i32),
+    reason: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            lock(connection, shift).await?;
+            diesel::insert_into(round_sign_offs::table)
+                .values((
+                    round_sign_offs::shift_instance_id.eq(shift),
+                    round_sign_offs::person_id.eq(person),
+                    round_sign_offs::at.eq(At(at)),
+                    round_sign_offs::done.eq(done),
+                    round_sign_offs::to_go.eq(to_go),
+                    round_sign_offs::reason.eq(reason),
+                ))
+                .execute(connection)
+                .await?;
+            let detail = json!({ "done": done, "to_go": to_go, "reason": reason });
+            note(connection, shift, person, at, "round_signed_off", detail).await
+        })
+        .await
+}

@@ -1,0 +1,232 @@
+//! Answers for other programs: the release gate as JSON, and tables as CSV and JSON.
+
+use axum::Json;
+use axum::extract::State;
+use axum::http::{StatusCode, header};
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use serde_json::json;
+use vaaka_core::instrument::ServiceState;
+use vaaka_core::judgement::Conformity;
+use vaaka_core::quantity::{TypedDecimal, Unit};
+use vaaka_core::round::{DueRule, PlanStanding, ReleaseInput, Trigger, release, triggered};
+use vaaka_store::{checks, instruments, plans, rounds, search, unreadable_word};
+
+use super::records::{self, MOST};
+use crate::csv::table;
+use crate::desk::Desk;
+use crate::error::WebError;
+use crate::forms::Asked;
+use crate::session::SignedIn;
+use crate::state::AppState;
+
+/// May this be measured on that instrument now?
+#[derive(Debug, Default, Deserialize)]
+pub struct ReleaseQuery {
+    #[serde(default)]
+    instrument: String,
+    #[serde(default)]
+    lot: String,
+    #[serde(default)]
+    value: String,
+    #[serde(default)]
+    unit: String,
+}
+
+#[derive(Debug, Serialize)]
+struct Refusal {
+    error: String,
+}
+
+fn refuse(status: StatusCode, words: impl Into<String>) -> Response {
+    (status, Json(Refusal { error: words.into() })).into_response()
+}
+
+/// The release gate: `GET /api/release?instrument=R-02&lot=L-118&value=20&unit=kg`.
+pub async fn release_gate(
+    _signed: SignedIn,
+    State(state): State<AppState>,
+    Asked(query): Asked<ReleaseQuery>,
+) -> Result<Response, WebError> {
+    let mut desk = Desk::open(&state).await?;
+    let bad = |words: &str| Ok(refuse(StatusCode::BAD_REQUEST, words));
+    if query.instrument.trim().is_empty() {
+        return bad("Name the instrument by its tag: instrument=R-02.");
+    }
+    let found = instruments::by_tag(&mut desk.connection, query.instrument.trim()).await;
+    let Ok((instrument, _)) = found else {
+        return Ok(refuse(
+            StatusCode::NOT_FOUND,
+            format!("There is no instrument “{}”.", query.instrument.trim()),
+        ));
+    };
+    let own: Unit = instrument.unit.parse().map_err(|_| unreadable_word(&instrument.unit))?;
+    let value = match query.value.trim() {
+        "" => None,
+        text => {
+            let Ok(typed) = TypedDecimal::parse(text) else {
+                return bad("The value is no number: give digits with one comma or point.");
+            };
+            let unit = match query.unit.trim() {
+                "" => own,
+                unit => match unit.parse::<Unit>() {
+                    Ok(unit) => unit,
+                    Err(_) => return bad("This unit is not known."),
+                },
+            };
+            let Ok(value) = unit.try_convert(typed.value, own) else {
+                return bad("This unit is of another quantity than the instrument measures.");
+            };
+            let low = instrument.work_low.unwrap_or(instrument.range_low);
+            let high = instrument.work_high.unwrap_or(instrument.maximum);
+            Some((value, low, high))
+        }
+    };
+    let service: ServiceState =
+        instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
+    let views = plans::of_instrument(&mut desk.connection, instrument.id).await?;
+    let ids: Vec<_> = views.iter().map(|view| view.plan.id).collect();
+    let last = checks::last_dates(&mut desk.connection, &ids).await?;
+    let since = rounds::since_checks(&mut desk.connection, &ids).await?;
+    let mut standings = Vec::new();
+    for view in &views {
+        let rule: DueRule = view.version.due_rule.parse().map_err(WebError::Inner)?;
+        let date = last.iter().find(|(plan, _)| *plan == view.plan.id).map(|(_, day)| day.0);
+        let newest = checks::newest_verdict(&mut desk.connection, view.plan.id).await?;
+        let triggers: Vec<Trigger> =
+            view.version.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();
+        let occasion = since
+            .get(&view.plan.id)
+            .and_then(|since| triggered(&triggers, since, desk.now))
+            .map(|trigger| trigger.words());
+        let in_shift = newest.as_ref().is_some_and(|(_, _, shift)| *shift == desk.here.shift.id);
+        let due = occasion.or_else(|| calendar_due(rule, date, in_shift, &desk));
+        standings.push(PlanStanding {
+            name: view.plan.name.clone(),
+            conforms: newest.and_then(|(conforms, repeat, _)| {
+                // Failed, then passed is no pass.
+                if repeat == "doubtful" {
+                    return Some(Conformity::Fail);
+                }
+                super::charts::conformity(&conforms)
+            }),
+            due,
+        });
+    }
+    let answer = release(&ReleaseInput {
+        state: service,
+        restricted_to: instrument.restricted_to.clone().unwrap_or_default(),
+        plans: standings,
+        value,
+    });
+    let body = json!({
+        "instrument": instrument.tag,
+        "lot": query.lot,
+        "at": desk.now.to_string(),
+        "released": answer.released,
+        "state": service.word(),
+        "reasons": answer.reasons,
+    });
+    Ok(Json(body).into_response())
+}
+
+/// Why a check is due by the calendar before anything is measured. A check of each shift is asked for
+/// from the shift itself once the one before it went by without.
+fn calendar_due(
+    rule: DueRule,
+    last: Option<jiff::civil::Date>,
+    in_shift: bool,
+    desk: &Desk,
+) -> Option<String> {
+    match rule {
+        _ if in_shift => None,
+        DueRule::EachShift => Some("in this shift".into()),
+        DueRule::BeforeUse => Some("before each use, and none was made in this shift".into()),
+        rule => rule.is_due(last, desk.here.shift.business_date.0).then(|| rule.words().to_owned()),
+    }
+}
+
+const HEADS: [&str; 15] = [
+    "record",
+    "instrument",
+    "name",
+    "plan",
+    "purpose",
+    "state",
+    "opened_at",
+    "closed_at",
+    "person",
+    "standard",
+    "lot",
+    "certificate",
+    "conforms",
+    "control",
+    "void_reason",
+];
+
+/// Found records as CSV (RFC 4180).
+pub async fn records_csv(
+    _signed: SignedIn,
+    State(state): State<AppState>,
+    Asked(query): Asked<records::Query>,
+) -> Result<Response, WebError> {
+    let found = find(&state, &query).await?;
+    let rows = found.iter().map(|one| {
+        vec![
+            one.id.to_string(),
+            one.tag.clone(),
+            one.instrument.clone(),
+            one.plan.clone(),
+            one.purpose.clone(),
+            one.state.clone(),
+            one.opened_at.0.to_string(),
+            one.closed_at.map(|at| at.0.to_string()).unwrap_or_default(),
+            one.person.clone().unwrap_or_default(),
+            one.standard.clone(),
+            one.lot.clone(),
+            one.certificate.clone(),
+            one.conforms.clone().unwrap_or_default(),
+            one.control.clone().unwrap_or_default(),
+            one.void_reason.clone().unwrap_or_default(),
+        ]
+    });
+    let text = table(&HEADS, rows);
+    let headers = [
+        (header::CONTENT_TYPE, "text/csv; charset=utf-8"),
+        (header::CONTENT_DISPOSITION, "attachment; filename=\"records.csv\""),
+    ];
+    Ok((headers, text).into_response())
+}
+
+/// Found records as JSON.
+pub async fn records_json(
+    _signed: SignedIn,
+    State(state): State<AppState>,
+    Asked(query): Asked<records::Query>,
+) -> Result<Response, WebError> {
+    let found = find(&state, &query).await?;
+    let rows: Vec<_> = found
+        .iter()
+        .map(|one| {
+            json!({
+                "record": one.id, "instrument": one.tag, "name": one.instrument, "plan": one.plan,
+                "purpose": one.purpose, "state": one.state,
+                "opened_at": one.opened_at.0.to_string(),
+                "closed_at": one.closed_at.map(|at| at.0.to_string()), "person": one.person,
+                "standard": one.standard, "lot": one.lot, "certificate": one.certificate,
+                "conforms": one.conforms, "control": one.control, "void_reason": one.void_reason,
+            })
+        })
+        .collect();
+    Ok(Json(rows).into_response())
+}
+
+async fn find(state: &AppState, query: &records::Query) -> Result<Vec<search::Found>, WebError> {
+    let mut desk = Desk::open(state).await?;
+    let (wanted, error) = records::wanted(query, &desk.here);
+    if let Some(words) = error {
+        return Err(WebError::NotNow { words });
+    }
+    // What a page shows in part, a table has in full.
+    Ok(search::find(&mut desk.connection, &wanted, 500 * MOST).await?)
+}
