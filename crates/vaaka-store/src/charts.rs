@@ -119,10 +119,10 @@ pub struct BriefPoint {
     /// Whether a signal was raised or confirmed here.
     #[diesel(sql_type = Bool)]
     pub signalled: bool,
-    /// Side on which a signal is still active after the newest point of the segment.
+    /// Side on which a signal is still active after the newest point; told at that point only.
     #[diesel(sql_type = Nullable<Text>)]
     pub active_side: Option<String>,
-    /// Slope of the drift that the check's verdict proved, in units a week.
+    /// Slope of the drift that the newest check's verdict proved, in units a week; told there only.
     #[diesel(sql_type = Nullable<Double>)]
     pub drift_per_week: Option<f64>,
     /// Ordinal of the newest point's segment.
@@ -146,13 +146,14 @@ pub async fn newest_points(
             p.lower_control_limit, p.upper_control_limit, p.signalled,
             g.ordinal AS segment,
             (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
-               WHERE p.signalled AND r.check_id = p.check_id
+               WHERE p.signalled AND p.nth = 1 AND r.check_id = p.check_id
                  ORDER BY r.version DESC LIMIT 1) AS drift_per_week,
-            (SELECT s.side FROM signals s WHERE s.stream_id = p.stream_id
+            (SELECT s.side FROM signals s WHERE p.nth = 1 AND s.stream_id = p.stream_id
                AND s.segment_id = p.segment_id AND s.side IS NOT NULL
                AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest(?) WITH ORDINALITY AS wanted(id, place)
-         CROSS JOIN LATERAL (SELECT * FROM chart_points c WHERE c.stream_id = wanted.id
+         CROSS JOIN LATERAL (SELECT c.*, row_number() OVER (ORDER BY c.measured_at DESC, c.id DESC) AS nth
+             FROM chart_points c WHERE c.stream_id = wanted.id
              AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT ?) p
          JOIN segments g ON g.id = p.segment_id
          ORDER BY wanted.place, p.measured_at DESC, p.id DESC",

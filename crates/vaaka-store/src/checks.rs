@@ -388,25 +388,41 @@ pub async fn attempts_before(
     shift: ShiftId,
     moment: Timestamp,
 ) -> Result<Vec<Attempt>, StoreError> {
-    let rows: Vec<(CheckId, Option<At>, String)> = checks::table
+    let rows: Vec<(CheckId, Option<At>, bool, String)> = checks::table
         .inner_join(plan_versions::table)
         .inner_join(results::table)
         .filter(plan_versions::plan_id.eq(plan))
         .filter(checks::shift_instance_id.eq(shift))
         .filter(checks::state.eq("concluded"))
         .filter(checks::purpose.eq("as_found"))
-        .order((checks::closed_at, checks::id, results::version.desc()))
-        .select((checks::id, checks::closed_at, results::conforms))
+        .order((checks::id, results::version.desc()))
+        .select((
+            checks::id,
+            checks::closed_at,
+            checks::late_reason.is_not_null(),
+            results::conforms,
+        ))
         .load(connection)
         .await?;
-    let mut seen: Vec<CheckId> = Vec::new();
-    let mut found = Vec::new();
-    for (id, closed, conforms) in rows {
-        if seen.contains(&id) || closed.is_some_and(|closed| closed.0 > moment) {
+    let mut runs: Vec<(At, CheckId, String)> = Vec::new();
+    let mut latest = At(Timestamp::MIN);
+    for (id, closed, late, conforms) in rows {
+        if runs.iter().any(|(_, known, _)| *known == id) {
             continue;
         }
-        seen.push(id);
-        found.push(Attempt { conforms: word(&conforms)? });
+        // A check from paper has its place by when it was measured; the others follow each other as
+        // they were made, also when the clock was set back between them.
+        let closed = closed.unwrap_or(latest);
+        let place = if late { closed } else { closed.max(latest) };
+        latest = if late { latest } else { place };
+        runs.push((place, id, conforms));
+    }
+    runs.sort_by_key(|(place, id, _)| (*place, *id));
+    let mut found = Vec::new();
+    for (place, _, conforms) in runs {
+        if place.0 <= moment {
+            found.push(Attempt { conforms: word(&conforms)? });
+        }
     }
     Ok(found)
 }

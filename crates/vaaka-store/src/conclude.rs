@@ -189,7 +189,8 @@ async fn read(
             connection,
             view.plan.id,
             check.shift_instance_id,
-            measured_at,
+            // Only a check from paper has others after it.
+            if check.late_reason.is_some() { measured_at } else { Timestamp::MAX },
         )
         .await?,
         slots: locked.iter().map(|locked| locked.slot.clone()).collect(),

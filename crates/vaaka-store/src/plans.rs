@@ -93,6 +93,10 @@ pub struct InForce {
     pub due_rule: String,
     /// What makes it due beside the calendar.
     pub due_triggers: Vec<String>,
+    /// Since when.
+    pub since: Option<At>,
+    /// Tag of its instrument.
+    pub tag: String,
 }
 
 /// All plans in force in brief: a large site has many that are not due now.
@@ -110,6 +114,8 @@ pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<InForce>
             plans::id,
             plan_versions::due_rule,
             plan_versions::due_triggers,
+            plan_versions::approved_at,
+            instruments::tag,
         ))
         .load(connection)
         .await?)

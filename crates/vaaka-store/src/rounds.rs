@@ -221,6 +221,31 @@ pub async fn asked(
         .collect()
 }
 
+/// Counts uses of an instrument.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn used(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    count: i32,
+    lot: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    diesel::insert_into(instrument_uses::table)
+        .values((
+            instrument_uses::instrument_id.eq(instrument),
+            instrument_uses::count.eq(count),
+            instrument_uses::lot.eq(lot),
+            instrument_uses::person_id.eq(person),
+            instrument_uses::at.eq(At(at)),
+        ))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 /// A note handed over.
 #[derive(Debug, Clone, Queryable)]
 pub struct Handover {

@@ -137,6 +137,7 @@ pub fn routes() -> Vec<Route> {
         read("/instruments/{tag}/evidence", SignedIn, get(pages::evidence::show)),
         read("/instruments/{tag}/label.svg", SignedIn, get(pages::label::svg)),
         read("/labels", SignedIn, get(pages::label::sheet)),
+        write("/instruments/{tag}/uses", Bench, post(instrument::used)),
         write("/instruments/{tag}/events", Bench, post(instrument::happened)),
         write("/instruments/{tag}/state", Bench, post(instrument::change)),
         read("/new/instrument", Lead, get(instrument_forms::new)),

@@ -17,7 +17,7 @@ use vaaka_store::ids::EventId;
 use vaaka_store::instruments::{self, CheckBrief, NewState};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
-use vaaka_store::{At, Connection, StoreError, adjustments, registers};
+use vaaka_store::{At, Connection, StoreError, adjustments, registers, rounds};
 
 use super::charts::{BEAM_TRAIL, beam_of, conformity, state_class};
 use super::instruments::{Known, related};
@@ -276,6 +276,39 @@ pub async fn happened(
         applied_gain: None,
     };
     adjustments::happened(&mut connection, &event).await?;
+    Ok(Redirect::to(&format!("/instruments/{tag}")).into_response())
+}
+
+/// Uses, as they are sent.
+#[derive(Debug, Default, Clone, Deserialize)]
+pub struct UsesForm {
+    #[serde(default)]
+    form_token: String,
+    #[serde(default)]
+    count: String,
+    #[serde(default)]
+    lot: String,
+}
+
+/// Counts uses of an instrument, for checks that are due by use or after idle time.
+pub async fn used(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    PathTag(tag): PathTag,
+    Posted(form): Posted<UsesForm>,
+) -> Result<Response, WebError> {
+    signed.check_form(&form.form_token)?;
+    signed.may_check()?;
+    let mut connection = state.store.connection().await?;
+    let (instrument, _) = instruments::by_tag(&mut connection, &tag).await?;
+    let count = form.count.trim().parse::<i32>().ok().filter(|count| (1..=100_000).contains(count));
+    let Some(count) = count else {
+        let words = "Type how often it was used, a whole number from 1.".to_owned();
+        return refused(&state, &mut connection, &signed, &tag, words).await;
+    };
+    let lot: String = crate::fields::clean(&form.lot).chars().take(60).collect();
+    let (person, now) = (signed.person.id, state.now());
+    rounds::used(&mut connection, instrument.id, count, &lot, person, now).await?;
     Ok(Redirect::to(&format!("/instruments/{tag}")).into_response())
 }
 

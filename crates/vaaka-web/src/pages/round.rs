@@ -127,7 +127,8 @@ pub(super) async fn draw(
     let mut connection = state.store.connection().await?;
     let here = Here::find(state, &mut connection).await?;
     let now = state.now();
-    let items = items(&mut connection, &here, now).await?;
+    let all = plans::in_force(&mut connection).await?;
+    let items = items(&mut connection, &all, &here, now).await?;
     let tasks: Vec<RoundTask<PlanId>> = items.iter().map(task).collect();
     let plan = plan_round(&tasks, now);
     let cards = cards(&mut connection, &items, &here).await?;
@@ -149,7 +150,7 @@ pub(super) async fn draw(
         None => (None, vec![]),
         Some(before) => {
             let left = rounds::handed_over(&mut connection, before.id).await?;
-            (missed_words(&mut connection, before).await?, lines(&left, &here))
+            (missed_words(&mut connection, &all, before).await?, lines(&left, &here))
         }
     };
     let notes = rounds::handed_over(&mut connection, here.shift.id).await?;
@@ -187,7 +188,8 @@ pub(super) async fn counts(
     here: &Here,
     now: Timestamp,
 ) -> Result<(usize, usize), WebError> {
-    let items = items(connection, here, now).await?;
+    let all = plans::in_force(connection).await?;
+    let items = items(connection, &all, here, now).await?;
     let to_go = items.iter().filter(|item| item.due != Due::Nothing).count();
     Ok((items.len() - to_go, to_go))
 }
@@ -202,21 +204,28 @@ fn lines(notes: &[rounds::Handover], here: &Here) -> Vec<String> {
 /// What was missed in a shift: a title and the tags.
 async fn missed_words(
     connection: &mut Connection,
+    all: &[InForce],
     shift: &Shift,
 ) -> Result<Option<(String, String)>, WebError> {
-    let asked = rounds::asked(connection, None).await?;
     // A week or a month that went by shows as a late row as long as it lasts.
-    let plans: Vec<rounds::Asked> = asked
+    let plans: Vec<rounds::Asked> = all
         .iter()
-        .map(|(one, _)| one.clone())
-        .filter(|one| matches!(one.rule, DueRule::EachShift | DueRule::EachDay))
+        .filter_map(|one| {
+            let rule: DueRule = one.due_rule.parse().ok()?;
+            let since = one.since?.0;
+            matches!(rule, DueRule::EachShift | DueRule::EachDay).then_some(rounds::Asked {
+                plan: one.plan,
+                rule,
+                since,
+            })
+        })
         .collect();
     let (from, until) = (shift.starts_at.0, shift.ends_at.0);
     let found = rounds::missed_between(connection, &plans, from, until).await?;
     let mut tags: Vec<&str> = found
         .iter()
-        .filter_map(|(plan, _)| asked.iter().find(|(one, _)| one.plan == *plan))
-        .map(|(_, tag)| tag.as_str())
+        .filter_map(|(plan, _)| all.iter().find(|one| one.plan == *plan))
+        .map(|one| one.tag.as_str())
         .collect();
     tags.dedup();
     let label = shift.label.to_lowercase();
@@ -250,10 +259,10 @@ fn sub(items: &[Item]) -> String {
 
 async fn items(
     connection: &mut Connection,
+    all: &[InForce],
     here: &Here,
     now: Timestamp,
 ) -> Result<Vec<Item>, WebError> {
-    let all = plans::in_force(connection).await?;
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
     let wanted = due_or_begun(connection, all, &shift_checks, here, now).await?;
     let ids: Vec<PlanVersionId> = wanted.iter().map(|one| one.version).collect();
@@ -299,13 +308,13 @@ struct OnRound {
 /// shift. In a shift in which nobody works nothing is due by the calendar.
 async fn due_or_begun(
     connection: &mut Connection,
-    all: Vec<InForce>,
+    all: &[InForce],
     shift_checks: &[ShiftCheck],
     here: &Here,
     now: Timestamp,
 ) -> Result<Vec<OnRound>, WebError> {
     let begun: HashSet<PlanId> = shift_checks.iter().map(|check| check.plan).collect();
-    let mut rules: Vec<(InForce, DueRule, Vec<Trigger>)> = Vec::new();
+    let mut rules: Vec<(&InForce, DueRule, Vec<Trigger>)> = Vec::new();
     for plan in all {
         let rule: DueRule = plan.due_rule.parse().map_err(WebError::Inner)?;
         let triggers = plan.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();

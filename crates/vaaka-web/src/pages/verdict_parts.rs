@@ -230,6 +230,10 @@ pub(super) fn heading(verdict: &Verdict) -> String {
     let control = match &verdict.control {
         Control::InControl => ", as it normally is",
         Control::Signal { .. } if verdict.forecast.is_some() => ", and drifting",
+        // Out of tolerance *and* not as usual; within it *but* not as usual.
+        Control::Signal { .. } if verdict.conforms == Conformity::Fail => {
+            ", and not where it normally is"
+        }
         Control::Signal { .. } => ", but not where it normally is",
         Control::NoBaseline { .. } => ", no control limits yet",
         Control::NotCharted => "",

@@ -5,7 +5,7 @@ use std::process::Stdio;
 
 use tokio::process::Command;
 
-use crate::support::Server;
+use crate::support::{Server, demo_database, now};
 
 fn e2e() -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../e2e")
@@ -48,6 +48,14 @@ async fn the_network_goes_and_nothing_is_lost() {
 async fn a_plan_is_built_previewed_approved_and_run() {
     let server = Server::demo().await;
     script("plan.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_failed_check_is_walked_to_its_release() {
+    // The clock moves: a check made after a hold is told from one made before it.
+    let clock = std::sync::Arc::new(vaaka_web::ShiftedClock::starting_at(now()));
+    let server = Server::with_clock(demo_database().await, clock).await;
+    script("acting.mjs", &server.base, &[]).await;
 }
 
 #[tokio::test(flavor = "multi_thread")]

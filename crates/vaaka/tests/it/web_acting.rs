@@ -347,3 +347,100 @@ async fn records_are_found_and_leave_as_tables() {
             .unwrap();
     assert_eq!(json[0]["conforms"], "fail");
 }
+
+/// Of two leads who settle one hold at one moment, one is told; the other's decision stands.
+#[tokio::test(flavor = "multi_thread")]
+async fn two_leads_close_one_hold() {
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let rauno = Bench::signed_in(&server.base, "rauno", "hiljainen-vuo-5").await;
+    run(&aino, 20).await;
+    clock.pass(60);
+    let page = ilma.get("/instruments/R-02").await;
+    let version = page.attribute("#use input[name=version]", "value").unwrap();
+    let change = async |bench: &Bench, to: &str| {
+        post(
+            bench,
+            "/instruments/R-02/state",
+            &[
+                ("version", &version),
+                ("to", to),
+                ("reason", "after looking at it"),
+                ("restricted_to", "up to 5 kg"),
+            ],
+        )
+        .await
+    };
+    assert_eq!(change(&rauno, "on_hold").await.status, StatusCode::SEE_OTHER);
+    let late = change(&ilma, "restricted").await;
+    assert!(late.status.is_client_error(), "{}", late.text);
+    assert_eq!(aino.get("/instruments/R-02").await.words(".page-head .beside"), "on hold");
+}
+
+/// A plan with a guard band: what is inside the tolerance and not proven is not accepted, in the words
+/// of the standard, with its numbers; an uncertainty beyond the tolerance says so.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_guard_band_speaks_four_words() {
+    let database = demo_database().await;
+    let server = Server::over(database.clone(), now()).await;
+    let mut owner = server.owner().await;
+    diesel_async::SimpleAsyncConnection::batch_execute(
+        &mut owner,
+        "SET session_replication_role = replica;
+         UPDATE plan_versions v SET decision_rule = 'guard_band_share', decision_share = 2,
+             addition_sources = '{temperature}', addition_labels = '{room between 18 and 24 °C}',
+             addition_half_widths = '{0.010}', addition_per_year = '{f}'
+         FROM plans p JOIN instruments i ON i.id = p.instrument_id
+         WHERE p.id = v.plan_id AND i.tag = 'R-02'",
+    )
+    .await
+    .unwrap();
+    let aino = Bench::aino(&server.base).await;
+    let verdict = run(&aino, 3).await;
+    assert!(verdict.text.contains("conditional pass: not accepted"), "{}", verdict.text);
+    assert!(verdict.text.contains("room between 18 and 24"), "the budget names what the plan adds");
+    assert!(verdict.text.contains("leaves nothing that this plan"), "5 kg bear 10 g only");
+    for words in ["guard band", "probability that it is within tolerance", "risk of a false reject"]
+    {
+        assert!(verdict.text.contains(words), "{words}");
+    }
+}
+
+/// A check is signed while the standard that it rests on is retired: the record stands as it was made.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_check_is_signed_while_its_standard_is_retired() {
+    let server = Server::demo().await;
+    let aino = Bench::aino(&server.base).await;
+    let check = check_of(&run(&aino, 0).await);
+    let mut owner = server.owner().await;
+    diesel_async::SimpleAsyncConnection::batch_execute(
+        &mut owner,
+        "UPDATE standards SET state = 'retired', state_reason = 'chipped' WHERE tag = 'M1-B'",
+    )
+    .await
+    .unwrap();
+    let signed = post(&aino, &format!("{check}/sign"), &[("password", "kapea-silta-4")]).await;
+    assert_eq!(signed.status, StatusCode::SEE_OTHER);
+    let record = aino.get(&format!("{check}/record")).await;
+    assert!(record.text.contains("M1-B") && record.text.contains("signs for it"));
+}
+
+/// The clock jumps back (a battery, a wrong setting): nothing is lost, and what is kept stays in order.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_clock_that_jumps_loses_nothing() {
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+    let aino = Bench::aino(&server.base).await;
+    clock.pass(1800);
+    let failed = run(&aino, 20).await;
+    clock.pass(-1200);
+    let repeat = run(&aino, 20).await;
+    assert!(repeat.words(".action").contains("Keep it out of use"), "{}", repeat.text);
+    let check = check_of(&failed);
+    assert!(aino.get(&format!("{check}/record")).await.text.contains("unbroken"));
+    let mut owner = server.owner().await;
+    while vaaka_store::seals::seal(&mut owner, now()).await.unwrap().is_some() {}
+    let found = vaaka_store::seals::verify(&mut owner).await.unwrap();
+    assert_eq!(found.faults, vec![]);
+}

@@ -197,3 +197,35 @@ async fn the_calendar_changes_what_is_ahead_only() {
     assert!(!evening.all(".card-strip").join(" ").contains("missed in the morning"));
     assert_eq!(aino.get("/calendar").await.status, StatusCode::FORBIDDEN);
 }
+
+/// Uses are counted; a plan that asks for a check after so many is due then, not before.
+#[tokio::test(flavor = "multi_thread")]
+async fn uses_make_a_check_due() {
+    let (server, clock) = with_hand_clock().await;
+    let mut owner = server.owner().await;
+    diesel_async::SimpleAsyncConnection::batch_execute(
+        &mut owner,
+        "SET session_replication_role = replica;
+         UPDATE plan_versions v SET due_rule = 'each_month', due_triggers = '{uses:10,idle:40}'
+         FROM plans p JOIN instruments i ON i.id = p.instrument_id
+         WHERE p.id = v.plan_id AND i.tag = 'R-02'",
+    )
+    .await
+    .unwrap();
+    let aino = Bench::aino(&server.base).await;
+    let on_round = async || aino.get("/").await.all("table.round .name").join(" ").contains("R-02");
+    assert!(!on_round().await, "its last check is of today");
+    let bad = post(&aino, "/instruments/R-02/uses", &[("count", "-3")]).await;
+    assert_eq!(bad.status, StatusCode::UNPROCESSABLE_ENTITY);
+    post(&aino, "/instruments/R-02/uses", &[("count", "9"), ("lot", "L-1")]).await;
+    assert!(!on_round().await);
+    post(&aino, "/instruments/R-02/uses", &[("count", "1")]).await;
+    assert!(on_round().await);
+    assert!(aino.get("/").await.text.contains("due after 10 uses"));
+    aino.run("R-02", &GOOD).await;
+    let (_, fine) = release(&aino, "instrument=R-02").await;
+    assert_eq!(fine["released"], true, "{fine}");
+    // Neither used nor checked for two days.
+    clock.pass(41 * 3600);
+    assert!(aino.get("/").await.text.contains("due after 40 hours of idle time"));
+}
