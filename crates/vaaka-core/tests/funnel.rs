@@ -25,9 +25,19 @@ struct Outcome {
     adjustments: u32,
 }
 
-/// One check after the other; `drift` a check, sigma one. `advised` asks the advice as well as the
-/// policy, as the application does; without, the policy alone adjusts.
-fn simulate(policy: AdjustmentPolicy, advised: bool, drift: f64, checks: usize) -> Outcome {
+/// What is asked beside the policy.
+#[derive(Clone, Copy, PartialEq)]
+enum Heed {
+    /// Nothing: whatever the policy permits is done.
+    Nothing,
+    /// Errors inside the noise are left alone.
+    Noise,
+    /// The advice as the application gives it: what is inside tolerance is left alone, too.
+    Advice,
+}
+
+/// One check after the other; `drift` a check, sigma one; each adjustment by the full last error.
+fn simulate(policy: AdjustmentPolicy, heed: Heed, drift: f64, checks: usize) -> Outcome {
     let mut random = ChaCha8Rng::seed_from_u64(7);
     let (mut level, mut adjustments) = (0.0, 0);
     let mut errors = Vec::with_capacity(checks);
@@ -57,11 +67,16 @@ fn simulate(policy: AdjustmentPolicy, advised: bool, drift: f64, checks: usize) 
             coverage_factor: 2.0,
             within_tolerance: !failed,
         });
-        let noise = matches!(
-            advice,
-            AdjustmentAdvice::WithinNoise { .. } | AdjustmentAdvice::SmallerThanResolution { .. }
-        );
-        if permitted && !(advised && noise) {
+        let left_alone = match heed {
+            Heed::Nothing => false,
+            Heed::Noise => matches!(
+                advice,
+                AdjustmentAdvice::WithinNoise { .. }
+                    | AdjustmentAdvice::SmallerThanResolution { .. }
+            ),
+            Heed::Advice => !matches!(advice, AdjustmentAdvice::Adjust { .. }),
+        };
+        if permitted && !left_alone {
             level -= error;
             adjustments += 1;
         }
@@ -73,29 +88,33 @@ fn simulate(policy: AdjustmentPolicy, advised: bool, drift: f64, checks: usize) 
 #[test]
 fn adjusting_by_the_full_last_error_doubles_the_variance() {
     let n = 40_000;
-    let alone = simulate(AdjustmentPolicy::OnlyWhenOut, true, 0.0, n);
+    let alone = simulate(AdjustmentPolicy::OnlyWhenOut, Heed::Advice, 0.0, n);
     // The estimate of a variance from n values has a standard error of √(2/n), below one per cent.
     assert!((alone.variance - 1.0).abs() < 0.03, "{}", alone.variance);
     assert_eq!(alone.adjustments, 0);
-    let every_time = simulate(AdjustmentPolicy::BeforeEachUse, false, 0.0, n);
+    let every_time = simulate(AdjustmentPolicy::BeforeEachUse, Heed::Nothing, 0.0, n);
     assert!((every_time.variance - 2.0).abs() < 0.06, "{}", every_time.variance);
-    // The advice leaves what is inside the noise alone: the penalty stays small.
-    let advised = simulate(AdjustmentPolicy::BeforeEachUse, true, 0.0, n);
-    assert!(advised.variance < 1.25, "{}", advised.variance);
-    assert!(u64::from(advised.adjustments) < n as u64 / 10);
-    let guarded = simulate(AdjustmentPolicy::AtGuardFraction, true, 0.0, n);
-    assert!(guarded.variance < 1.02 && guarded.adjustments < 20, "{}", guarded.variance);
+    // Leaving only the noise alone does not help: one value in twenty is beyond it by chance, and
+    // the full correction for it stays until chance takes it away.
+    let beyond_noise = simulate(AdjustmentPolicy::BeforeEachUse, Heed::Noise, 0.0, n);
+    assert!(beyond_noise.variance > 1.5, "{}", beyond_noise.variance);
+    // The advice leaves alone what is inside tolerance, and the process stays as it is.
+    let advised = simulate(AdjustmentPolicy::BeforeEachUse, Heed::Advice, 0.0, n);
+    assert!((advised.variance - 1.0).abs() < 0.03, "{}", advised.variance);
+    let guarded = simulate(AdjustmentPolicy::AtGuardFraction, Heed::Noise, 0.0, n);
+    // Rare, but each full correction for an outlier stays until chance takes it away, too: the reason
+    // why a failure is confirmed by a repeat before anybody adjusts.
+    assert!(guarded.variance < 0.9 * every_time.variance, "{}", guarded.variance);
+    assert!(guarded.adjustments < every_time.adjustments / 20, "{}", guarded.adjustments);
 }
 
 #[test]
 fn a_real_drift_is_still_kept_inside() {
-    for policy in [AdjustmentPolicy::OnlyWhenOut, AdjustmentPolicy::AtGuardFraction] {
-        let found = simulate(policy, true, 0.02, 20_000);
-        assert!(found.adjustments > 50, "{policy:?}: {}", found.adjustments);
-        // It lives between zero and its limit, never away from it.
-        assert!(found.mean > 0.5 && found.mean < TOLERANCE, "{policy:?}: {}", found.mean);
+    let late = simulate(AdjustmentPolicy::OnlyWhenOut, Heed::Advice, 0.02, 20_000);
+    let early = simulate(AdjustmentPolicy::AtGuardFraction, Heed::Noise, 0.02, 20_000);
+    for found in [&late, &early] {
+        assert!(found.adjustments > 50, "{}", found.adjustments);
+        assert!(found.mean.abs() < TOLERANCE / 2.0, "{}", found.mean);
     }
-    let early = simulate(AdjustmentPolicy::AtGuardFraction, true, 0.02, 20_000);
-    let late = simulate(AdjustmentPolicy::OnlyWhenOut, true, 0.02, 20_000);
-    assert!(early.mean < late.mean && early.adjustments > late.adjustments);
+    assert!(early.adjustments > late.adjustments, "the guard fraction adjusts sooner");
 }
