@@ -262,6 +262,7 @@ pub async fn happened(
 ) -> Result<EventId, StoreError> {
     connection
         .transaction(async |connection| {
+            crate::instruments::lock(connection, event.instrument_id).await?;
             let id: EventId = diesel::insert_into(instrument_events::table)
                 .values((
                     instrument_events::instrument_id.eq(event.instrument_id),

@@ -33,6 +33,21 @@ pub async fn all(
     Ok(rows)
 }
 
+/// Locks the row of an instrument, so that two who write about it follow each other in its audit
+/// chain.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+pub async fn lock(connection: &mut AsyncPgConnection, id: InstrumentId) -> Result<(), StoreError> {
+    let _: InstrumentId = instruments::table
+        .find(id)
+        .for_no_key_update()
+        .select(instruments::id)
+        .first(connection)
+        .await?;
+    Ok(())
+}
+
 /// An instrument by its tag.
 ///
 /// # Errors

@@ -233,17 +233,29 @@ pub async fn used(
     person: PersonId,
     at: Timestamp,
 ) -> Result<(), StoreError> {
-    diesel::insert_into(instrument_uses::table)
-        .values((
-            instrument_uses::instrument_id.eq(instrument),
-            instrument_uses::count.eq(count),
-            instrument_uses::lot.eq(lot),
-            instrument_uses::person_id.eq(person),
-            instrument_uses::at.eq(At(at)),
-        ))
-        .execute(connection)
-        .await?;
-    Ok(())
+    connection
+        .transaction(async |connection| {
+            crate::instruments::lock(connection, instrument).await?;
+            diesel::insert_into(instrument_uses::table)
+                .values((
+                    instrument_uses::instrument_id.eq(instrument),
+                    instrument_uses::count.eq(count),
+                    instrument_uses::lot.eq(lot),
+                    instrument_uses::person_id.eq(person),
+                    instrument_uses::at.eq(At(at)),
+                ))
+                .execute(connection)
+                .await?;
+            let happening = Happening {
+                chain: &format!("instrument:{instrument}"),
+                at,
+                person: Some(person),
+                action: "instrument_used",
+                detail: json!({ "count": count, "lot": lot }),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
 }
 
 /// A note handed over.

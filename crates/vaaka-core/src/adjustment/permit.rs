@@ -20,7 +20,8 @@ pub struct PermitInput<'a> {
     pub by_lead: bool,
     /// Whether the check has every point of its plan, is valid, and was as found.
     pub full_as_found: bool,
-    /// Whether the instrument was adjusted, moved or repaired since that check.
+    /// Whether the instrument was checked again in a later shift, adjusted, moved or repaired since
+    /// that check.
     pub touched_since: bool,
     /// Whether the check conformed.
     pub conforms: Conformity,
@@ -46,7 +47,7 @@ pub enum AdjustmentRefusal {
     NoFullAsFound,
     /// The check is no longer what the instrument does.
     #[error(
-        "It was adjusted, moved or repaired since this check, which therefore says nothing of it now. Run its check again first."
+        "It was checked again, adjusted, moved or repaired since this check, which therefore says nothing of it now. Go by its newest check, or run that first."
     )]
     TouchedSince,
     /// The plan lets it alone.

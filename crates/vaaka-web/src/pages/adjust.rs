@@ -120,6 +120,9 @@ impl Ground {
     ) -> Result<Option<String>, WebError> {
         let touched =
             adjustments::last_touched(&mut desk.connection, self.check.instrument_id).await?;
+        // The repeat belongs to its first run; a check of a later shift makes this one history.
+        let newest = checks::newest_verdict(&mut desk.connection, self.view.plan.id).await?;
+        let is_history = newest.is_some_and(|(_, _, shift)| shift != self.check.shift_instance_id);
         let rule: DueRule = self.view.version.due_rule.parse().map_err(WebError::Inner)?;
         let soon = desk.now.checked_add(SignedDuration::from_secs(rule.interval().as_secs()));
         let crossing = self.stored.verdict.forecast.and_then(|drift| drift.crossing);
@@ -137,7 +140,7 @@ impl Ground {
             authority,
             by_lead: signed.person.role == "lead",
             full_as_found: self.check.purpose == "as_found" && self.check.state == "concluded",
-            touched_since: touched.is_some_and(|at| at >= self.check.opened_at),
+            touched_since: is_history || touched.is_some_and(|at| at >= self.check.opened_at),
             conforms: self.stored.verdict.conforms,
             worst_share: worst,
             crosses_soon: crossing

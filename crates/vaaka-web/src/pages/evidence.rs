@@ -81,6 +81,11 @@ pub async fn show(
     let wanted =
         Wanted { tag: tag.clone(), from: Some(from), until: Some(until), ..Wanted::default() };
     let mut found = search::find(&mut desk.connection, &wanted, MOST).await?;
+    let error = error.or_else(|| {
+        (found.len() as i64 >= MOST).then(|| {
+            format!("Only the newest {MOST} checks of this period are listed: this is no whole evidence. Choose a shorter period.")
+        })
+    });
     found.retain(|one| one.tag == tag);
     found.reverse();
     let checks: Vec<CheckRow> = found

@@ -444,3 +444,24 @@ async fn a_clock_that_jumps_loses_nothing() {
     let found = vaaka_store::seals::verify(&mut owner).await.unwrap();
     assert_eq!(found.faults, vec![]);
 }
+
+/// An old failure is history once a later shift has checked again: nobody adjusts by it.
+#[tokio::test(flavor = "multi_thread")]
+async fn nobody_adjusts_by_an_old_check() {
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let old = check_of(&run(&aino, 14).await);
+    assert!(ilma.get(&format!("{old}/adjust")).await.find("p.refused").is_none());
+    clock.pass(8 * 3600);
+    run(&aino, 0).await;
+    let page = ilma.get(&format!("{old}/adjust")).await;
+    assert!(page.words("p.refused").contains("checked again"), "{}", page.text);
+    let forced = post(
+        &ilma,
+        &format!("{old}/adjust"),
+        &[("kind", "gain"), ("gain", "-0.14"), ("performed_by", "1"), ("reason", "x")],
+    )
+    .await;
+    assert_eq!(forced.status, StatusCode::UNPROCESSABLE_ENTITY);
+}
