@@ -23,6 +23,16 @@ pub fn chain(id: CheckId) -> String {
     format!("check:{id}")
 }
 
+/// Locks the row of a check, so that two who add to its record follow each other in its audit chain.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+pub async fn lock(connection: &mut AsyncPgConnection, id: CheckId) -> Result<(), StoreError> {
+    let _: CheckId =
+        checks::table.find(id).for_no_key_update().select(checks::id).first(connection).await?;
+    Ok(())
+}
+
 /// What opening a check needs.
 #[derive(Debug, Clone)]
 pub struct NewCheck<'a> {

@@ -6,7 +6,7 @@ use serde_json::json;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
-use crate::checks::chain;
+use crate::checks::{chain, lock as lock_check};
 use crate::ids::CheckId;
 use crate::rows::LadderStepRow;
 use crate::schema::{checks, ladder_steps, people};
@@ -55,12 +55,7 @@ pub async fn note(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
-            let _: CheckId = checks::table
-                .find(row.check_id)
-                .for_no_key_update()
-                .select(checks::id)
-                .first(connection)
-                .await?;
+            lock_check(connection, row.check_id).await?;
             let happening = Happening {
                 chain: &chain(row.check_id),
                 at: row.at.0,

@@ -2,10 +2,12 @@
 //! after the transaction that wrote it is in.
 
 use diesel::prelude::*;
-use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
+use serde_json::json;
 
 use crate::StoreError;
+use crate::audit::{self, Happening};
 use crate::ids::{CheckId, InstrumentId, MailId, NoticeId, PersonId};
 use crate::schema::{mails, notices, people};
 use crate::types::At;
@@ -131,7 +133,8 @@ pub async fn waiting(connection: &mut AsyncPgConnection) -> Result<i64, StoreErr
     Ok(notices::table.filter(notices::taken_by.is_null()).count().get_result(connection).await?)
 }
 
-/// Takes a notice up; of two leads who do so at one moment, the first is kept.
+/// Takes a notice up, with its audit entry; of two leads who do so at one moment, the first is kept
+/// and only that is on record.
 ///
 /// # Errors
 /// [`StoreError`].
@@ -141,12 +144,26 @@ pub async fn take_up(
     person: PersonId,
     at: Timestamp,
 ) -> Result<(), StoreError> {
-    diesel::update(notices::table.find(id))
-        .filter(notices::taken_by.is_null())
-        .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
-        .execute(connection)
-        .await?;
-    Ok(())
+    connection
+        .transaction(async |connection| {
+            let taken: Option<String> = diesel::update(notices::table.find(id))
+                .filter(notices::taken_by.is_null())
+                .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
+                .returning(notices::title)
+                .get_result(connection)
+                .await
+                .optional()?;
+            let Some(title) = taken else { return Ok(()) };
+            let happening = Happening {
+                chain: &format!("notice:{id}"),
+                at,
+                person: Some(person),
+                action: "notice_taken_up",
+                detail: json!({ "title": title }),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
 }
 
 /// A mail of the outbox.

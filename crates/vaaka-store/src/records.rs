@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
-use crate::checks::chain;
+use crate::checks::{self, chain};
 use crate::ids::{CheckId, PersonId, ResultId};
 use crate::rows::ResultRow;
 use crate::schema::{amendments, people, results, signatures};
@@ -34,8 +34,8 @@ impl Meaning {
     }
 }
 
-/// A signature.
-#[derive(Debug, Clone, Queryable)]
+/// A signature, held against the version of the result that it stands under.
+#[derive(Debug, Clone)]
 pub struct Signature {
     /// Who.
     pub person: String,
@@ -47,14 +47,13 @@ pub struct Signature {
     pub at: At,
     /// Version of the result that was signed.
     pub version: i32,
-    /// Hash of what was signed.
-    pub statement_hash: Vec<u8>,
+    /// Whether that version is still what was signed.
+    pub fits: bool,
 }
 
 /// SHA-256 over what a signature stands for: the result with its verdict, and the meaning. A
 /// signature that no longer fits its result shows.
-#[must_use]
-pub fn statement_hash(result: &ResultRow, meaning: &str) -> Vec<u8> {
+fn statement_hash(result: &ResultRow, meaning: &str) -> Vec<u8> {
     let mut digest = Sha256::new();
     let at = result.computed_at.0.as_microsecond();
     digest.update(format!(
@@ -79,7 +78,7 @@ pub async fn signatures_of(
     connection: &mut AsyncPgConnection,
     check: CheckId,
 ) -> Result<Vec<Signature>, StoreError> {
-    Ok(signatures::table
+    let rows: Vec<(String, PersonId, String, At, Vec<u8>, ResultRow)> = signatures::table
         .inner_join(people::table)
         .inner_join(results::table.on(results::id.eq(signatures::result_id)))
         .filter(results::check_id.eq(check))
@@ -89,11 +88,20 @@ pub async fn signatures_of(
             people::id,
             signatures::meaning,
             signatures::at,
-            results::version,
             signatures::statement_hash,
+            ResultRow::as_select(),
         ))
         .load(connection)
-        .await?)
+        .await?;
+    let held = rows.into_iter().map(|(person, person_id, meaning, at, hash, result)| Signature {
+        fits: statement_hash(&result, &meaning) == hash,
+        version: result.version,
+        person,
+        person_id,
+        meaning,
+        at,
+    });
+    Ok(held.collect())
 }
 
 /// Signs a result.
@@ -111,7 +119,7 @@ pub async fn sign(
         .transaction(async |connection| {
             let result: ResultRow =
                 results::table.find(id).select(ResultRow::as_select()).first(connection).await?;
-            lock_check(connection, result.check_id).await?;
+            checks::lock(connection, result.check_id).await?;
             let hash = statement_hash(&result, meaning.word());
             diesel::insert_into(signatures::table)
                 .values((
@@ -138,13 +146,6 @@ pub async fn sign(
             .await
         })
         .await
-}
-
-async fn lock_check(connection: &mut AsyncPgConnection, id: CheckId) -> Result<(), StoreError> {
-    use crate::schema::checks;
-    let _: CheckId =
-        checks::table.find(id).for_no_key_update().select(checks::id).first(connection).await?;
-    Ok(())
 }
 
 /// An amendment.
@@ -188,7 +189,7 @@ pub async fn amend(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
-            lock_check(connection, check).await?;
+            checks::lock(connection, check).await?;
             diesel::insert_into(amendments::table)
                 .values((
                     amendments::check_id.eq(check),

@@ -10,9 +10,9 @@ use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::{TypedDecimal, Unit};
 use vaaka_core::round::{DueRule, PlanStanding, ReleaseInput, Trigger, release, triggered};
-use vaaka_store::{checks, instruments, plans, rounds, search, unreadable_word};
+use vaaka_store::{StoreError, checks, instruments, plans, rounds, search, unreadable_word};
 
-use super::records::{self, MOST};
+use super::records;
 use crate::csv::table;
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -53,12 +53,13 @@ pub async fn release_gate(
     if query.instrument.trim().is_empty() {
         return bad("Name the instrument by its tag: instrument=R-02.");
     }
-    let found = instruments::by_tag(&mut desk.connection, query.instrument.trim()).await;
-    let Ok((instrument, _)) = found else {
-        return Ok(refuse(
-            StatusCode::NOT_FOUND,
-            format!("There is no instrument “{}”.", query.instrument.trim()),
-        ));
+    let tag = query.instrument.trim();
+    let (instrument, _) = match instruments::by_tag(&mut desk.connection, tag).await {
+        Ok(found) => found,
+        Err(StoreError::NotFound) => {
+            return Ok(refuse(StatusCode::NOT_FOUND, format!("There is no instrument “{tag}”.")));
+        }
+        Err(cause) => return Err(cause.into()),
     };
     let own: Unit = instrument.unit.parse().map_err(|_| unreadable_word(&instrument.unit))?;
     let value = match query.value.trim() {
@@ -146,6 +147,10 @@ fn calendar_due(
     }
 }
 
+/// Records that one table may have. More are refused with words, never cut in silence: who counts
+/// failures in a table must be able to rely on its having them all.
+const TABLE_MOST: i64 = 100_000;
+
 const HEADS: [&str; 15] = [
     "record",
     "instrument",
@@ -227,6 +232,31 @@ async fn find(state: &AppState, query: &records::Query) -> Result<Vec<search::Fo
     if let Some(words) = error {
         return Err(WebError::NotNow { words });
     }
-    // What a page shows in part, a table has in full.
-    Ok(search::find(&mut desk.connection, &wanted, 500 * MOST).await?)
+    // What a page shows in part, a table has in full or not at all.
+    whole(search::find(&mut desk.connection, &wanted, TABLE_MOST + 1).await?, TABLE_MOST)
+}
+
+/// What was found, if it is no more than `most`.
+fn whole<T>(found: Vec<T>, most: i64) -> Result<Vec<T>, WebError> {
+    if found.len() as i64 > most {
+        return Err(WebError::NotNow {
+            words: format!(
+                "More than {most} records fit, which is more than one table holds. Nothing was written. Go back, narrow the search, for example by days, and take the tables one after the other."
+            ),
+        });
+    }
+    Ok(found)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_table_has_everything_or_is_refused() {
+        assert_eq!(whole(vec![1, 2, 3], 3).ok(), Some(vec![1, 2, 3]));
+        let refused = whole(vec![1, 2, 3, 4], 3);
+        let Err(WebError::NotNow { words }) = refused else { panic!("cut in silence") };
+        assert!(words.starts_with("More than 3 records"), "{words}");
+    }
 }

@@ -144,18 +144,13 @@ async fn draw(
     let signed_by = signatures
         .iter()
         .map(|signature| {
-            let fits = stored.as_ref().is_some_and(|stored| {
-                stored.row.version != signature.version
-                    || records::statement_hash(&stored.row, &signature.meaning)
-                        == signature.statement_hash
-            });
             let meaning = if signature.meaning == "reviewed" { "reviewed" } else { "made" };
             format!(
                 "{} {meaning} this check and signs for it, {} (version {} of the result{})",
                 signature.person,
                 when(signature.at),
                 signature.version,
-                if fits { "" } else { "; DOES NOT FIT THE RESULT ANY MORE" },
+                if signature.fits { "" } else { "; DOES NOT FIT THE RESULT ANY MORE" },
             )
         })
         .collect();

@@ -17,7 +17,7 @@ use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
 
 /// Records shown at most.
-pub(super) const MOST: i64 = 200;
+const MOST: i64 = 200;
 
 /// What is looked for, as it stands in the address.
 #[derive(Debug, Default, Clone, Deserialize)]

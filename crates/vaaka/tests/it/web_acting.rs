@@ -249,7 +249,13 @@ async fn leads_are_told_in_the_application_and_by_mail() {
     assert!(notices.words(".notices li").contains("Tank scale R-02: its check failed"));
     let take = notices.attribute(".notices form", "action").unwrap();
     assert_eq!(post(&ilma, &take, &[]).await.status, StatusCode::SEE_OTHER);
+    // Pressed twice, or by a second lead: it stays with the first, and is on record once.
+    assert_eq!(post(&ilma, &take, &[]).await.status, StatusCode::SEE_OTHER);
     assert!(ilma.get("/notices").await.words(".notices li").contains("taken up by Ilma Tarvola"));
+    let id = take.split('/').nth(2).unwrap();
+    let trail = ilma.get(&format!("/audit?chain=notice:{id}")).await.all(".plain-list tbody tr");
+    assert_eq!(trail.len(), 1, "{trail:?}");
+    assert!(trail[0].contains("Ilma Tarvola") && trail[0].contains("notice taken up"));
     assert!(ilma.get("/").await.find(".bell").is_none());
     assert_eq!(post(&aino, &take, &[]).await.status, StatusCode::FORBIDDEN);
 
@@ -318,6 +324,23 @@ async fn records_are_signed_and_amended_never_edited() {
     assert!(!record.text.contains("<script>alert"));
     assert!(record.text.contains("the drum was 3 K warmer"));
     assert!(!record.text.contains("DOES NOT FIT"));
+    // Edited behind the back: the signatures show it, also when a newer version lies above.
+    let id = check.rsplit('/').next().unwrap();
+    let newer = format!(
+        "SET session_replication_role = replica;
+         INSERT INTO results OVERRIDING SYSTEM VALUE
+         SELECT (jsonb_populate_record(r, jsonb_build_object(
+             'id', (SELECT max(id) + 1 FROM results), 'version', r.version + 1))).*
+         FROM results r WHERE r.check_id = {id}"
+    );
+    let mut owner = server.owner().await;
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &newer).await.unwrap();
+    let fits = aino.get(&format!("{check}/record")).await;
+    assert!(!fits.text.contains("DOES NOT FIT"), "a newer version alone breaks nothing");
+    let edited = format!("UPDATE results SET repeat_state = 'doubtful' WHERE check_id = {id}");
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &edited).await.unwrap();
+    let record = aino.get(&format!("{check}/record")).await;
+    assert_eq!(record.text.matches("DOES NOT FIT THE RESULT").count(), 2);
 }
 
 /// Records are found by tag, lot, person, day and verdict, and leave as tables.
