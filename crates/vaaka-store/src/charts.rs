@@ -66,6 +66,22 @@ pub async fn of_instruments(
         .collect())
 }
 
+/// The streams of instruments without their registers, oldest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn streams_of(
+    connection: &mut AsyncPgConnection,
+    wanted: &[InstrumentId],
+) -> Result<Vec<Stream>, StoreError> {
+    Ok(chart_streams::table
+        .filter(chart_streams::instrument_id.eq_any(wanted))
+        .order(chart_streams::id)
+        .select(Stream::as_select())
+        .load(connection)
+        .await?)
+}
+
 /// One stream.
 ///
 /// # Errors

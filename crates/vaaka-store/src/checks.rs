@@ -11,9 +11,8 @@ use vaaka_core::method::Purpose;
 use crate::audit::{self, Happening};
 use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ShiftId};
 use crate::plans::PlanView;
-use crate::prepared::{Bind, prepared};
 use crate::rows::Check;
-use crate::schema::{check_hands, check_standards, checks, people, plan_versions, results};
+use crate::schema::{check_hands, check_standards, checks, people, plan_versions, plans, results};
 use crate::types::{At, Day};
 use crate::{StoreError, word};
 
@@ -437,36 +436,21 @@ pub async fn attempts_before(
     Ok(found)
 }
 
-/// Business date of the newest concluded as-found check of each of these plans that has one.
+/// Business date of the newest concluded as-found check of each of these plans that has one, as the
+/// database notes it whenever a check is concluded or voided.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn last_dates(
     connection: &mut AsyncPgConnection,
-    plans: &[PlanId],
+    wanted: &[PlanId],
 ) -> Result<Vec<(PlanId, Day)>, StoreError> {
-    use diesel::sql_types::{BigInt, Date};
-    #[derive(QueryableByName)]
-    struct Last {
-        #[diesel(sql_type = BigInt)]
-        plan: PlanId,
-        #[diesel(sql_type = Date)]
-        day: Day,
-    }
-    let ids: Vec<i64> = plans.iter().map(|id| id.0).collect();
-    // One probe of an index for each version; the newest of a plan is among them.
-    let rows: Vec<Last> = prepared(
-        "SELECT v.plan_id AS plan, max(s.business_date) AS day FROM plan_versions v
-         CROSS JOIN LATERAL (SELECT c.shift_instance_id FROM checks c
-             WHERE c.plan_version_id = v.id AND c.state = 'concluded' AND c.purpose = 'as_found'
-             ORDER BY c.opened_at DESC LIMIT 1) last
-         JOIN shift_instances s ON s.id = last.shift_instance_id
-         WHERE v.plan_id = ANY(?) GROUP BY v.plan_id",
-        vec![Bind::Ints(ids)],
-    )
-    .load(connection)
-    .await?;
-    Ok(rows.into_iter().map(|row| (row.plan, row.day)).collect())
+    let rows: Vec<(PlanId, Option<Day>)> = plans::table
+        .filter(plans::id.eq_any(wanted))
+        .select((plans::id, plans::last_done_on))
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().filter_map(|(plan, day)| Some((plan, day?))).collect())
 }
 
 /// The concluded as-found check of a plan that came before another, by when they were opened.

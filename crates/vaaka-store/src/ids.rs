@@ -43,6 +43,10 @@ ids! {
     CrossoverId,
     /// A look-back over what rested on a standard.
     LookBackId,
+    /// A table that was brought in.
+    ImportId,
+    /// A key of another program.
+    KeyId,
     /// A photograph or document.
     FileId,
     /// A training.

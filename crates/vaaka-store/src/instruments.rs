@@ -342,3 +342,14 @@ pub async fn change_state_locked(
         }
     }
 }
+
+/// Tags of all instruments.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn tags(
+    connection: &mut AsyncPgConnection,
+) -> Result<std::collections::HashSet<String>, StoreError> {
+    let tags: Vec<String> = instruments::table.select(instruments::tag).load(connection).await?;
+    Ok(tags.into_iter().collect())
+}

@@ -13,12 +13,14 @@ use vaaka_core::quantity::Unit;
 use vaaka_core::standard::CertifiedPiece;
 
 use crate::audit::{self, Happening};
-use crate::ids::{CertificateId, PersonId, PlanId, PlanVersionId, StandardId};
+use crate::ids::{
+    CertificateId, InstrumentId, PersonId, PlanId, PlanVersionId, SetUpId, StandardId,
+};
 use crate::rows::{Area, Instrument, Plan, PlanPointRow, PlanVersion, Standard};
 use crate::schema::{
     areas, certificates, instruments, plan_points, plan_versions, plans, standard_lots, standards,
 };
-use crate::types::At;
+use crate::types::{At, Day};
 use crate::{StoreError, registers, unreadable};
 
 /// A plan version with all that it belongs to.
@@ -40,11 +42,8 @@ impl PlanView {
     /// The standard as a list names it: its tag, or "any weight set".
     #[must_use]
     pub fn standard_words(&self) -> String {
-        match (&self.standard, &self.version.standard_kind) {
-            (Some(standard), _) => standard.tag.clone(),
-            (None, Some(kind)) => format!("any {}", vaaka_core::standard::kind_words(kind)),
-            (None, None) => "–".to_owned(),
-        }
+        let tag = self.standard.as_ref().map(|standard| standard.tag.as_str());
+        standard_words(tag, self.version.standard_kind.as_deref())
     }
 
     /// Whether the instrument's display was changed since this version was written: then its
@@ -97,6 +96,8 @@ pub struct InForce {
     pub since: Option<At>,
     /// Tag of its instrument.
     pub tag: String,
+    /// Business date of its newest concluded as-found check.
+    pub last_done_on: Option<Day>,
 }
 
 /// All plans in force in brief: a large site has many that are not due now.
@@ -116,6 +117,84 @@ pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<InForce>
             plan_versions::due_triggers,
             plan_versions::approved_at,
             instruments::tag,
+            plans::last_done_on,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// A plan in force as a round shows it.
+#[derive(Debug, Clone, Queryable)]
+pub struct RoundPlan {
+    /// The plan.
+    pub plan: PlanId,
+    /// Its version.
+    pub version: PlanVersionId,
+    /// The set-up it checks.
+    pub set_up: SetUpId,
+    /// How long a check takes.
+    pub minutes: i32,
+    /// Kind of standard, where any of a kind will do.
+    pub standard_kind: Option<String>,
+    /// Tag of the standard, where it names one.
+    pub standard_tag: Option<String>,
+    /// The instrument.
+    pub instrument: InstrumentId,
+    /// Its tag.
+    pub tag: String,
+    /// Its name.
+    pub name: String,
+    /// What it may be used for.
+    pub state: String,
+    /// Where it stands.
+    pub area: String,
+    /// Place of that area along the walk.
+    pub walk_order: i32,
+}
+
+impl RoundPlan {
+    /// The standard as a list names it: its tag, or "any weight set".
+    #[must_use]
+    pub fn standard_words(&self) -> String {
+        standard_words(self.standard_tag.as_deref(), self.standard_kind.as_deref())
+    }
+}
+
+fn standard_words(tag: Option<&str>, kind: Option<&str>) -> String {
+    match (tag, kind) {
+        (Some(tag), _) => tag.to_owned(),
+        (None, Some(kind)) => format!("any {}", vaaka_core::standard::kind_words(kind)),
+        (None, None) => "–".to_owned(),
+    }
+}
+
+/// Versions by their ids, as a round shows them, along the walk: a round of sixty reads no settings
+/// and no registers.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn on_round(
+    connection: &mut AsyncPgConnection,
+    wanted: &[PlanVersionId],
+) -> Result<Vec<RoundPlan>, StoreError> {
+    Ok(plan_versions::table
+        .inner_join(plans::table.inner_join(instruments::table.inner_join(areas::table)))
+        .left_join(standards::table)
+        .filter(plan_versions::id.eq_any(wanted))
+        .order((areas::walk_order, instruments::tag, plans::id))
+        .select((
+            plans::id,
+            plan_versions::id,
+            plans::set_up_id,
+            plan_versions::minutes,
+            plan_versions::standard_kind,
+            standards::tag.nullable(),
+            instruments::id,
+            instruments::tag,
+            instruments::name,
+            instruments::state,
+            areas::name,
+            areas::walk_order,
         ))
         .load(connection)
         .await?)
@@ -157,7 +236,7 @@ pub async fn current(connection: &mut AsyncPgConnection) -> Result<Vec<PlanView>
 /// [`StoreError`].
 pub async fn of_instrument(
     connection: &mut AsyncPgConnection,
-    instrument: crate::ids::InstrumentId,
+    instrument: InstrumentId,
 ) -> Result<Vec<PlanView>, StoreError> {
     let rows: Vec<ViewRow> = view_query!()
         .filter(plan_versions::state.eq("approved"))
@@ -547,4 +626,83 @@ pub async fn approve(
             .await
         })
         .await
+}
+
+/// A charted point of a plan in force.
+#[derive(Debug, Clone, Queryable)]
+pub struct ChartedPoint {
+    /// Instrument.
+    pub instrument: InstrumentId,
+    /// Its tag.
+    pub tag: String,
+    /// Set-up.
+    pub set_up: SetUpId,
+    /// Name of the plan.
+    pub plan: String,
+    /// Method.
+    pub method: String,
+    /// Unit of the display, as the version carries it.
+    pub unit: String,
+    /// Step of the display.
+    pub resolution: Decimal,
+    /// The point.
+    pub point: PlanPointRow,
+}
+
+/// The charted points of all plans in force.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn charted_points(
+    connection: &mut AsyncPgConnection,
+) -> Result<Vec<ChartedPoint>, StoreError> {
+    Ok(plan_points::table
+        .inner_join(plan_versions::table.on(plan_versions::id.eq(plan_points::plan_version_id)))
+        .inner_join(plans::table.on(plans::id.eq(plan_versions::plan_id)))
+        .inner_join(instruments::table.on(instruments::id.eq(plans::instrument_id)))
+        .filter(plan_versions::state.eq("approved"))
+        .filter(plan_points::charted)
+        .order((instruments::tag, plans::id, plan_points::sequence))
+        .select((
+            instruments::id,
+            instruments::tag,
+            plans::set_up_id,
+            plans::name,
+            plans::method_key,
+            plan_versions::unit,
+            plan_versions::resolution,
+            PlanPointRow::as_select(),
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// What a plan and its instrument are called.
+#[derive(Debug, Clone, Queryable)]
+pub struct PlanName {
+    /// Name of the plan.
+    pub plan: String,
+    /// Instrument.
+    pub instrument_id: InstrumentId,
+    /// Its tag.
+    pub tag: String,
+    /// Its name.
+    pub instrument: String,
+}
+
+/// Names of plans.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn names(
+    connection: &mut AsyncPgConnection,
+    wanted: &[PlanId],
+) -> Result<HashMap<PlanId, PlanName>, StoreError> {
+    let rows: Vec<(PlanId, PlanName)> = plans::table
+        .inner_join(instruments::table)
+        .filter(plans::id.eq_any(wanted))
+        .select((plans::id, (plans::name, instruments::id, instruments::tag, instruments::name)))
+        .load(connection)
+        .await?;
+    Ok(rows.into_iter().collect())
 }

@@ -30,6 +30,8 @@ pub struct Asked {
     pub rule: DueRule,
     /// Since when it has been in force.
     pub since: Timestamp,
+    /// Until when: when its next version came, which asks for what begins from then on.
+    pub until: Timestamp,
 }
 
 /// Shifts between two moments, oldest first.
@@ -107,6 +109,7 @@ pub async fn missed_between(
         found.extend(
             missed(input)
                 .into_iter()
+                .filter(|window| window.from < one.until)
                 .filter(|window| window.until > from && window.until <= until)
                 .map(|window| (one.plan, window)),
         );
@@ -192,33 +195,34 @@ pub async fn since_checks(
     Ok(found)
 }
 
-/// Plans in force with what missing needs, of some plans.
+/// What each plan asked for in its time, of all instruments or of one: a version for as long as it was
+/// in force, so that a new version hides nothing that the old one had asked for.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn asked(
     connection: &mut AsyncPgConnection,
     of: Option<InstrumentId>,
-) -> Result<Vec<(Asked, String)>, StoreError> {
-    use crate::schema::instruments;
+) -> Result<Vec<Asked>, StoreError> {
     let mut query = plan_versions::table
-        .inner_join(plans::table.inner_join(instruments::table))
-        .filter(plan_versions::state.eq("approved"))
-        .filter(instruments::state.ne_all(["out", "retired"]))
-        .order((instruments::tag, plans::id))
-        .select((plans::id, plan_versions::due_rule, plan_versions::approved_at, instruments::tag))
+        .inner_join(plans::table)
+        .filter(plan_versions::approved_at.is_not_null())
+        .order((plans::id, plan_versions::version))
+        .select((plans::id, plan_versions::due_rule, plan_versions::approved_at.assume_not_null()))
         .into_boxed();
     if let Some(of) = of {
-        query = query.filter(instruments::id.eq(of));
+        query = query.filter(plans::instrument_id.eq(of));
     }
-    let rows: Vec<(PlanId, String, Option<At>, String)> = query.load(connection).await?;
-    rows.into_iter()
-        .map(|(plan, rule, approved, tag)| {
-            let rule = rule.parse().map_err(crate::unreadable)?;
-            let since = approved.map_or(Timestamp::MAX, |at| at.0);
-            Ok((Asked { plan, rule, since }, tag))
-        })
-        .collect()
+    let rows: Vec<(PlanId, String, At)> = query.load(connection).await?;
+    let mut found: Vec<Asked> = Vec::new();
+    for (plan, rule, since) in rows {
+        if let Some(before) = found.last_mut().filter(|before| before.plan == plan) {
+            before.until = since.0;
+        }
+        let rule = rule.parse().map_err(crate::unreadable)?;
+        found.push(Asked { plan, rule, since: since.0, until: Timestamp::MAX });
+    }
+    Ok(found)
 }
 
 /// Counts uses of an instrument.
@@ -426,4 +430,64 @@ pub async fn sign_off(
             note(connection, shift, person, at, "round_signed_off", detail).await
         })
         .await
+}
+
+/// What a plan's occasions rest on, for looking back over them.
+#[derive(Debug, Clone, Default)]
+pub struct Past {
+    /// Events, by kind.
+    pub events: Vec<(String, Timestamp)>,
+    /// Uses.
+    pub uses: Vec<(u32, Timestamp)>,
+    /// When lots of the plan's standard were put in use.
+    pub lots: Vec<Timestamp>,
+    /// Concluded as-found checks, by when they were opened.
+    pub checks: Vec<Timestamp>,
+}
+
+/// Everything that bears on the occasions of a plan so far.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn past(
+    connection: &mut AsyncPgConnection,
+    plan: PlanId,
+    instrument: InstrumentId,
+    standard: Option<crate::ids::StandardId>,
+) -> Result<Past, StoreError> {
+    use crate::schema::standard_lots;
+    let events: Vec<(String, At)> = instrument_events::table
+        .filter(instrument_events::instrument_id.eq(instrument))
+        .select((instrument_events::kind, instrument_events::at))
+        .load(connection)
+        .await?;
+    let uses: Vec<(i32, At)> = instrument_uses::table
+        .filter(instrument_uses::instrument_id.eq(instrument))
+        .select((instrument_uses::count, instrument_uses::at))
+        .load(connection)
+        .await?;
+    let lots: Vec<Option<At>> = match standard {
+        None => vec![],
+        Some(standard) => {
+            standard_lots::table
+                .filter(standard_lots::standard_id.eq(standard))
+                .select(standard_lots::in_use_from)
+                .load(connection)
+                .await?
+        }
+    };
+    let checks: Vec<At> = checks::table
+        .inner_join(plan_versions::table)
+        .filter(plan_versions::plan_id.eq(plan))
+        .filter(checks::state.eq("concluded"))
+        .filter(checks::purpose.eq("as_found"))
+        .select(checks::opened_at)
+        .load(connection)
+        .await?;
+    Ok(Past {
+        events: events.into_iter().map(|(kind, at)| (kind, at.0)).collect(),
+        uses: uses.into_iter().map(|(n, at)| (u32::try_from(n).unwrap_or(0), at.0)).collect(),
+        lots: lots.into_iter().flatten().map(|at| at.0).collect(),
+        checks: checks.into_iter().map(|at| at.0).collect(),
+    })
 }

@@ -151,6 +151,7 @@ diesel::table! { certified_values (id) {
 } }
 diesel::table! { plans (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, name -> Text, method_key -> Text,
+    last_done_on -> Nullable<Date>,
 } }
 diesel::table! { plan_versions (id) {
     id -> BigInt, plan_id -> BigInt, version -> Integer, state -> Text,
@@ -252,7 +253,26 @@ diesel::table! { signals (id) {
     opened_ordinal -> BigInt, opened_at -> Timestamptz, last_evidence_at -> Timestamptz,
     evidence -> Integer, state -> Text,
 } }
+diesel::table! { imports (id) {
+    id -> BigInt, kind -> Text, file_name -> Text, bytes -> Bytea, sha256 -> Bytea,
+    person_id -> BigInt, at -> Timestamptz, state -> Text, lines -> Nullable<Integer>,
+    done_at -> Nullable<Timestamptz>, withdrawn_by -> Nullable<BigInt>,
+    withdrawn_at -> Nullable<Timestamptz>, reason -> Text,
+} }
+diesel::table! { earlier_values (id) {
+    id -> BigInt, import_id -> BigInt, line -> Integer, instrument_id -> BigInt,
+    set_up_id -> BigInt, characteristic_key -> Text, measured_at -> Timestamptz,
+    value -> Numeric, unit -> Text, person -> Text, remark -> Text,
+} }
+diesel::table! { program_keys (id) {
+    id -> BigInt, name -> Text, key_hash -> Bytea, made_by -> BigInt, made_at -> Timestamptz,
+    last_used_at -> Nullable<Timestamptz>, ended_by -> Nullable<BigInt>,
+    ended_at -> Nullable<Timestamptz>,
+} }
 
+diesel::joinable!(imports -> people (person_id));
+diesel::joinable!(earlier_values -> imports (import_id));
+diesel::joinable!(earlier_values -> instruments (instrument_id));
 diesel::joinable!(sessions -> people (person_id));
 diesel::joinable!(areas -> sites (site_id));
 diesel::joinable!(instruments -> areas (area_id));
@@ -284,6 +304,9 @@ diesel::joinable!(chart_points -> checks (check_id));
 diesel::joinable!(chart_points -> certificates (certificate_id));
 
 diesel::allow_tables_to_appear_in_same_query!(
+    imports,
+    program_keys,
+    earlier_values,
     people,
     files,
     trainings,

@@ -1,7 +1,7 @@
 //! The register of standards as it is read: the lot in use, its certificate, its uses, and what
 //! rests on it.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use diesel::dsl::sum;
 use diesel::prelude::*;
@@ -423,4 +423,17 @@ pub async fn accepted_crossovers(
         .select(CrossoverRow::as_select())
         .load(connection)
         .await?)
+}
+
+/// Tags of all standards, and the numbers of all certificates.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn tags_and_certificates(
+    connection: &mut AsyncPgConnection,
+) -> Result<(HashSet<String>, HashSet<String>), StoreError> {
+    let tags: Vec<String> = standards::table.select(standards::tag).load(connection).await?;
+    let numbers: Vec<String> =
+        certificates::table.select(certificates::number).load(connection).await?;
+    Ok((tags.into_iter().collect(), numbers.into_iter().collect()))
 }

@@ -15,7 +15,7 @@ const EPOCH_SHIFT: i64 = 946_684_800_000_000;
 const PG_EPOCH: Date = jiff::civil::date(2000, 1, 1);
 
 /// An instant, to the microsecond.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, AsExpression, FromSqlRow)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, AsExpression, FromSqlRow)]
 #[diesel(sql_type = Timestamptz)]
 pub struct At(pub Timestamp);
 

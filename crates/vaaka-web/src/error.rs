@@ -1,7 +1,7 @@
 //! One error type for the web. What people see is chosen here, case by case; causes are logged
 //! and never sent.
 
-use axum::http::StatusCode;
+use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use thiserror::Error;
 use vaaka_core::method::MethodError;
@@ -18,6 +18,9 @@ pub enum WebError {
         /// Path to return to.
         next: String,
     },
+    /// Another program came without a key that is in use.
+    #[error("no key that is in use")]
+    NoKey,
     /// The role does not allow it.
     #[error("{words}")]
     NotAllowed {
@@ -81,6 +84,14 @@ impl IntoResponse for WebError {
             Self::SignedOut { next } => {
                 Redirect::to(&format!("/sign-in?next={}", crate::forms::encode(&next))).into_response()
             }
+            Self::NoKey => (
+                StatusCode::UNAUTHORIZED,
+                [(header::WWW_AUTHENTICATE, "Bearer")],
+                axum::Json(serde_json::json!({
+                    "error": "Sign in, or send a key that is in use as “Authorization: Bearer KEY”. An administrator makes keys on the page Keys."
+                })),
+            )
+                .into_response(),
             Self::NotAllowed { words } => {
                 problem(StatusCode::FORBIDDEN, "Not with this sign-in", words.into())
             }

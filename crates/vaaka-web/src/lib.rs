@@ -5,7 +5,6 @@
 
 mod assets;
 mod clock;
-mod csv;
 mod desk;
 mod draw;
 mod error;
@@ -38,6 +37,8 @@ use tower_http::trace::TraceLayer;
 pub enum Access {
     /// Anybody, signed in or not.
     Everybody,
+    /// Anybody who is signed in, and other programs by their key.
+    Program,
     /// Anybody who is signed in; auditors read, too.
     SignedIn,
     /// Those who run checks: technicians and leads.
@@ -63,13 +64,14 @@ pub struct Route {
 /// Every route of the application. A route that is not here does not exist.
 #[must_use]
 pub fn routes() -> Vec<Route> {
-    use Access::{Administrator, Bench, Everybody, Lead, SignedIn};
+    use Access::{Administrator, Bench, Everybody, Lead, Program, SignedIn};
     use pages::{
         check, check_start, check_void, files, first, instrument, instrument_forms, late, people,
         plan_editor, plans, standard_acts, standard_forms, standards,
     };
     // A file may be larger than what a form may carry otherwise.
     let upload = || DefaultBodyLimit::max(files::MOST_BYTES + 64 * 1024);
+    let table = || DefaultBodyLimit::max(pages::import::MOST_BYTES + 64 * 1024);
     let read = |path, access, handler| Route { method: "GET", path, access, handler };
     let write = |path, access, handler| Route { method: "POST", path, access, handler };
     vec![
@@ -95,10 +97,21 @@ pub fn routes() -> Vec<Route> {
         read("/checks/{id}/record", SignedIn, get(pages::record::show)),
         write("/checks/{id}/sign", Bench, post(pages::record::sign)),
         write("/checks/{id}/amend", Bench, post(pages::record::amend)),
-        read("/api/release", SignedIn, get(pages::api::release_gate)),
-        read("/export/due.ics", SignedIn, get(pages::due_calendar::show)),
-        read("/export/records.csv", SignedIn, get(pages::api::records_csv)),
-        read("/export/records.json", SignedIn, get(pages::api::records_json)),
+        read("/api/release", Program, get(pages::api::release_gate)),
+        read("/export/due.ics", Program, get(pages::due_calendar::show)),
+        read("/export/{tag}", Program, get(pages::tables::show)),
+        read("/missed", SignedIn, get(pages::missed::show)),
+        read("/import", SignedIn, get(pages::import::show)),
+        write("/import", Lead, post(pages::import::send).layer(table())),
+        read("/import/columns/{tag}", SignedIn, get(pages::import::columns_csv)),
+        read("/import/{id}", Lead, get(pages::import::look_page)),
+        write("/import/{id}", Lead, post(pages::import::bring_in)),
+        read("/import/{id}/faults.csv", Lead, get(pages::import::faults_csv)),
+        read("/import/{id}/file", SignedIn, get(pages::import::file)),
+        write("/import/{id}/withdraw", Lead, post(pages::import::withdraw)),
+        read("/keys", Administrator, get(pages::keys::show)),
+        write("/keys", Administrator, post(pages::keys::make)),
+        write("/keys/{id}/end", Administrator, post(pages::keys::end)),
         read("/records", SignedIn, get(pages::records::show)),
         read("/notices", SignedIn, get(pages::notices::show)),
         write("/notices/{id}/take", Lead, post(pages::notices::take)),

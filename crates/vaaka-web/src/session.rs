@@ -13,7 +13,7 @@ use tower_sessions::session_store::{self, Error as StoreFailure};
 use tower_sessions::{Expiry, Session, SessionManagerLayer, SessionStore};
 use vaaka_store::ids::PersonId;
 use vaaka_store::rows::Person;
-use vaaka_store::{Store, StoreError, sessions};
+use vaaka_store::{Store, StoreError, keys, sessions};
 
 use crate::error::WebError;
 use crate::state::AppState;
@@ -266,5 +266,37 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
         let mut neighbours = neighbours_of(&parts.headers);
         neighbours.retain(|name| *name != person.sign_in);
         Ok(Some(Self { person, form_token: stored.form_token, look, path, neighbours }))
+    }
+}
+
+/// Somebody who is signed in, or another program by its key: whoever may read tables and ask the
+/// release gate. As an argument of a handler it says that one is needed.
+#[derive(Debug, Clone, Copy)]
+pub struct Caller;
+
+impl FromRequestParts<AppState> for Caller {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &AppState) -> Result<Self, WebError> {
+        let Some(value) = parts.headers.get(header::AUTHORIZATION) else {
+            let signed =
+                <SignedIn as OptionalFromRequestParts<AppState>>::from_request_parts(parts, state);
+            return match signed.await? {
+                Some(_) => Ok(Self),
+                None if parts.uri.path().starts_with("/api/") => Err(WebError::NoKey),
+                None => Err(WebError::SignedOut { next: parts.uri.to_string() }),
+            };
+        };
+        // RFC 6750, 2.1; the word is not case-sensitive (RFC 9110, 11.1).
+        let key = value.to_str().ok().and_then(|value| {
+            let (scheme, key) = value.trim().split_once(' ')?;
+            scheme.eq_ignore_ascii_case("bearer").then(|| key.trim())
+        });
+        let mut connection = state.store.connection().await?;
+        let known = match key {
+            Some(key) => keys::of(&mut connection, key, state.now()).await?,
+            None => None,
+        };
+        known.map(|_| Self).ok_or(WebError::NoKey)
     }
 }

@@ -146,7 +146,10 @@ impl ChartState {
         });
         self.last_at = Some(point.measured_at);
         let level_variance = self.level_variance(design);
-        let half_width = design.half_width * (1.0 + level_variance).sqrt();
+        let half_width = match level_variance {
+            0.0 => design.half_width,
+            variance => design.half_width * (1.0 + variance).sqrt(),
+        };
         let mut evaluation = PointEvaluation {
             ordinal,
             center_line,
@@ -166,10 +169,11 @@ impl ChartState {
             return evaluation;
         }
         let standardised = (point.value - center_line) / design.sigma;
-        let ewma_half_width = self
-            .ewma
-            .push(design.ewma, standardised)
-            .hypot(design.ewma.width * level_variance.sqrt());
+        let of_the_average = self.ewma.push(design.ewma, standardised);
+        let ewma_half_width = match level_variance {
+            0.0 => of_the_average,
+            variance => of_the_average.hypot(design.ewma.width * variance.sqrt()),
+        };
         evaluation.ewma = center_line + design.sigma * self.ewma.z;
         evaluation.ewma_half_width = design.sigma * ewma_half_width;
         self.window.push(ordinal, standardised);
@@ -232,6 +236,12 @@ impl ChartState {
         ewma_half_width: f64,
         evaluation: &PointEvaluation,
     ) -> Vec<Firing> {
+        let within = point.value <= evaluation.upper_control_limit
+            && point.value >= evaluation.lower_control_limit
+            && self.ewma.z.abs() <= ewma_half_width;
+        if within && self.window.is_quiet() {
+            return Vec::new();
+        }
         let alone =
             |criterion, side| Some(Firing { criterion, side: Some(side), points: vec![ordinal] });
         criteria

@@ -5,8 +5,6 @@
 //! neither counts nor breaks, because it is no point; what resets the window is decided by the
 //! fold. Sources: Western Electric 1956 zones; Nelson 1984.
 
-use std::collections::VecDeque;
-
 use serde::{Deserialize, Serialize};
 
 /// The side of the centre line on which a pattern lies.
@@ -121,25 +119,116 @@ pub struct Firing {
 }
 
 /// The last standardised values without a reset among them; fifteen suffice for every rule.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+///
+/// What each rule asks of a point (beyond a zone, rising, …) is kept as a bit a point, the newest
+/// lowest, so that a rule is a mask over one small number and a point costs the same whatever the
+/// rules. The stored form is the list of values alone.
+#[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
+#[serde(from = "StoredWindow", into = "StoredWindow")]
 pub struct RuleWindow {
-    values: VecDeque<(u64, f64)>,
+    /// The points since the reset, in a ring.
+    ring: [(u64, f64); RING],
+    /// Points pushed since the reset.
+    pushed: usize,
+    /// Points above 0, 1, 2 and 3 sigmas.
+    above: [u16; 4],
+    /// Points below the same.
+    below: [u16; 4],
+    /// Points within one sigma.
+    within: u16,
+    /// Points above, and below, the one before.
+    rising: u16,
+    falling: u16,
 }
 
 const LONGEST: usize = 15;
+/// A power of two, so that the place of a point in the ring is a mask.
+const RING: usize = 16;
+
+#[derive(Serialize, Deserialize)]
+struct StoredWindow {
+    values: Vec<(u64, f64)>,
+}
+
+impl From<RuleWindow> for StoredWindow {
+    fn from(window: RuleWindow) -> Self {
+        Self { values: window.values().collect() }
+    }
+}
+
+impl From<StoredWindow> for RuleWindow {
+    fn from(stored: StoredWindow) -> Self {
+        let mut window = Self::default();
+        for (ordinal, standardised) in stored.values {
+            window.push(ordinal, standardised);
+        }
+        window
+    }
+}
+
+impl PartialEq for RuleWindow {
+    /// Of the points before the last fifteen nothing is left that a rule could see.
+    fn eq(&self, other: &Self) -> bool {
+        self.values().eq(other.values())
+    }
+}
+
+/// The lowest `count` bits.
+fn newest(count: usize) -> u16 {
+    ((1_u32 << count) - 1) as u16
+}
 
 impl RuleWindow {
     /// Takes the next standardised value (distance from the centre in sigmas).
-    pub fn push(&mut self, ordinal: u64, standardised: f64) {
-        if self.values.len() == LONGEST {
-            self.values.pop_front();
+    pub fn push(&mut self, ordinal: u64, z: f64) {
+        let before = self.ring[self.pushed.wrapping_sub(1) % RING].1;
+        self.ring[self.pushed % RING] = (ordinal, z);
+        for (zone, (above, below)) in self.above.iter_mut().zip(&mut self.below).enumerate() {
+            let zone = zone as f64;
+            *above = *above << 1 | u16::from(z > zone);
+            *below = *below << 1 | u16::from(z < -zone);
         }
-        self.values.push_back((ordinal, standardised));
+        self.within = self.within << 1 | u16::from(z.abs() < 1.0);
+        let has_before = self.pushed > 0;
+        self.rising = self.rising << 1 | u16::from(has_before && z > before);
+        self.falling = self.falling << 1 | u16::from(has_before && z < before);
+        self.pushed += 1;
     }
 
     /// Forgets all points: after a gap of more than three intervals, an exclusion, a new segment.
     pub fn reset(&mut self) {
-        self.values.clear();
+        *self = Self::default();
+    }
+
+    /// The last fifteen points since the reset, oldest first.
+    fn values(&self) -> impl Iterator<Item = (u64, f64)> + '_ {
+        let from = self.pushed.saturating_sub(LONGEST);
+        (from..self.pushed).map(|place| self.ring[place % RING])
+    }
+
+    /// Whether any rule of the named sets fires at the newest point: for most points none does, and
+    /// nothing else has to be asked.
+    #[must_use]
+    pub fn is_quiet(&self) -> bool {
+        let some = |bits: u16, needed: u32, out_of: usize| {
+            bits & 1 == 1 && (bits & newest(out_of)).count_ones() >= needed
+        };
+        let all = |bits: u16, count: usize| bits & newest(count) == newest(count);
+        let sided = |bits: &[u16; 4]| {
+            bits[3] & 1 == 1 || some(bits[2], 2, 3) || some(bits[1], 4, 5) || all(bits[0], 8)
+        };
+        !(sided(&self.above)
+            || sided(&self.below)
+            || all(self.rising, 5)
+            || all(self.falling, 5)
+            || all(self.turns(), 12)
+            || all(self.within, 15)
+            || all(self.above[1] | self.below[1], 8))
+    }
+
+    /// Points at which a rise follows a fall, or a fall a rise; the first bit is that of the newest.
+    fn turns(&self) -> u16 {
+        self.rising & self.falling >> 1 | self.falling & self.rising >> 1
     }
 
     /// What `criterion` says at the newest point. The two criteria of the design itself are not
@@ -149,100 +238,69 @@ impl RuleWindow {
         use Criterion as C;
         match criterion {
             C::BeyondLimits | C::Ewma => None,
-            C::Beyond3 => self.some_beyond(criterion, 1, 1, 3.0),
-            C::TwoOfThree => self.some_beyond(criterion, 2, 3, 2.0),
-            C::FourOfFive => self.some_beyond(criterion, 4, 5, 1.0),
-            C::EightOnASide => self.some_beyond(criterion, 8, 8, 0.0),
-            C::NineOnASide => self.some_beyond(criterion, 9, 9, 0.0),
-            C::SixTrending => self.trending(6),
-            C::FourteenAlternating => self.alternating(14),
-            C::FifteenHugging => self.each(criterion, 15, |z| z.abs() < 1.0),
-            C::EightAvoiding => self.each(criterion, 8, |z| z.abs() > 1.0),
+            C::Beyond3 => self.some_beyond(criterion, 1, 1, 3),
+            C::TwoOfThree => self.some_beyond(criterion, 2, 3, 2),
+            C::FourOfFive => self.some_beyond(criterion, 4, 5, 1),
+            C::EightOnASide => self.some_beyond(criterion, 8, 8, 0),
+            C::NineOnASide => self.some_beyond(criterion, 9, 9, 0),
+            C::SixTrending => {
+                let side = if self.rising & newest(5) == newest(5) {
+                    Side::Above
+                } else if self.falling & newest(5) == newest(5) {
+                    Side::Below
+                } else {
+                    return None;
+                };
+                Some(self.firing(criterion, Some(side), newest(6)))
+            }
+            C::FourteenAlternating => self.each(criterion, self.turns(), 12, 14),
+            C::FifteenHugging => self.each(criterion, self.within, 15, 15),
+            C::EightAvoiding => self.each(criterion, self.above[1] | self.below[1], 8, 8),
         }
     }
 
-    fn last(&self, count: usize) -> Option<Vec<(u64, f64)>> {
-        let start = self.values.len().checked_sub(count)?;
-        Some(self.values.iter().skip(start).copied().collect())
-    }
-
-    /// `needed` of the last `out_of` beyond `zone` sigmas on the newest point's side.
+    /// `needed` of the last `out_of` beyond `zone` sigmas on the newest point's side. With fewer than
+    /// `out_of` points so far the pattern may already be complete.
     fn some_beyond(
         &self,
         criterion: Criterion,
-        needed: usize,
+        needed: u32,
         out_of: usize,
-        zone: f64,
+        zone: usize,
     ) -> Option<Firing> {
-        let newest = self.values.back()?.1;
-        let side = if newest > zone {
-            Side::Above
-        } else if newest < -zone {
-            Side::Below
+        let (side, bits) = if self.above[zone] & 1 == 1 {
+            (Side::Above, self.above[zone])
+        } else if self.below[zone] & 1 == 1 {
+            (Side::Below, self.below[zone])
         } else {
             return None;
         };
-        // With fewer than `out_of` points so far the pattern may already be complete.
-        let start = self.values.len().saturating_sub(out_of);
-        let mut points: Vec<u64> = self
-            .values
-            .iter()
-            .skip(start)
-            .filter(|(_, z)| if side == Side::Above { *z > zone } else { *z < -zone })
-            .map(|(ordinal, _)| *ordinal)
-            .collect();
-        if points.len() < needed {
+        let mut bits = bits & newest(out_of);
+        if bits.count_ones() < needed {
             return None;
         }
         // Three of three hold two of three: name the newest ones that suffice.
-        points.drain(..points.len() - needed);
-        Some(Firing { criterion, side: Some(side), points })
+        while bits.count_ones() > needed {
+            bits &= !(1 << (15 - bits.leading_zeros()));
+        }
+        Some(self.firing(criterion, Some(side), bits))
     }
 
-    fn trending(&self, count: usize) -> Option<Firing> {
-        let last = self.last(count)?;
-        let rising = last.windows(2).all(|pair| pair[1].1 > pair[0].1);
-        let falling = last.windows(2).all(|pair| pair[1].1 < pair[0].1);
-        let side = match (rising, falling) {
-            (true, _) => Side::Above,
-            (_, true) => Side::Below,
-            _ => return None,
-        };
-        Some(Firing {
-            criterion: Criterion::SixTrending,
-            side: Some(side),
-            points: ordinals(&last),
-        })
+    /// A pattern without a side: `count` bits in a row make it, and `points` points.
+    fn each(&self, criterion: Criterion, bits: u16, count: usize, points: usize) -> Option<Firing> {
+        let holds = bits & newest(count) == newest(count);
+        holds.then(|| self.firing(criterion, None, newest(points)))
     }
 
-    fn alternating(&self, count: usize) -> Option<Firing> {
-        let last = self.last(count)?;
-        let steps: Vec<f64> = last.windows(2).map(|pair| pair[1].1 - pair[0].1).collect();
-        let turns = steps.windows(2).all(|pair| pair[0] * pair[1] < 0.0);
-        turns.then(|| Firing {
-            criterion: Criterion::FourteenAlternating,
-            side: None,
-            points: ordinals(&last),
-        })
+    /// A firing made by the points of these bits.
+    fn firing(&self, criterion: Criterion, side: Option<Side>, bits: u16) -> Firing {
+        let points = (0..RING.min(self.pushed))
+            .rev()
+            .filter(|back| bits >> back & 1 == 1)
+            .map(|back| self.ring[(self.pushed - 1 - back) % RING].0)
+            .collect();
+        Firing { criterion, side, points }
     }
-
-    fn each(
-        &self,
-        criterion: Criterion,
-        count: usize,
-        holds: impl Fn(f64) -> bool,
-    ) -> Option<Firing> {
-        let last = self.last(count)?;
-        last.iter().all(|(_, z)| holds(*z)).then(|| Firing {
-            criterion,
-            side: None,
-            points: ordinals(&last),
-        })
-    }
-}
-
-fn ordinals(points: &[(u64, f64)]) -> Vec<u64> {
-    points.iter().map(|(ordinal, _)| *ordinal).collect()
 }
 
 #[cfg(test)]
@@ -316,6 +374,36 @@ mod tests {
         assert_eq!(window.check(C::EightOnASide), None);
     }
 
+    /// The stored form is the values; read back, it goes on as if nothing had been.
+    #[test]
+    fn a_stored_window_goes_on() {
+        let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(12);
+        let mut window = RuleWindow::default();
+        for i in 0..400 {
+            if rng.random_range(0..30) == 0 {
+                window.reset();
+            }
+            window.push(i, (rng.random::<f64>() - 0.45) * 4.0);
+            let stored = serde_json::to_string(&window).unwrap();
+            let read: RuleWindow = serde_json::from_str(&stored).unwrap();
+            assert_eq!(read, window, "{stored}");
+            for criterion in Criterion::named_sets() {
+                assert_eq!(read.check(criterion), window.check(criterion), "{stored}");
+            }
+            let fires = Criterion::named_sets().into_iter().any(|c| window.check(c).is_some());
+            assert_eq!(window.is_quiet(), !fires, "{stored}");
+        }
+        assert_eq!(
+            serde_json::from_str::<RuleWindow>(r#"{"values":[[3,0.5],[4,-0.25]]}"#).unwrap(),
+            {
+                let mut window = RuleWindow::default();
+                window.push(3, 0.5);
+                window.push(4, -0.25);
+                window
+            }
+        );
+    }
+
     /// The ring against a naive scan over the whole history.
     #[test]
     fn ring_agrees_with_a_naive_scan() {
@@ -353,6 +441,11 @@ mod tests {
                     tail(6).is_some_and(|t| {
                         t.windows(2).all(|p| p[1] > p[0]) || t.windows(2).all(|p| p[1] < p[0])
                     }),
+                ),
+                (
+                    C::FourteenAlternating,
+                    tail(14)
+                        .is_some_and(|t| t.windows(3).all(|p| (p[1] - p[0]) * (p[2] - p[1]) < 0.0)),
                 ),
             ];
             for (criterion, expected) in naive {

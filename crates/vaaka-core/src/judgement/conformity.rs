@@ -533,6 +533,33 @@ mod tests {
         assert!((result.specific_risk().unwrap() - risk).abs() < 1e-9, "{result:?}");
     }
 
+    /// ILAC-G8:09/2019, table 1 (from memory): the guard band as a share of U, and the specific risk
+    /// of accepting wrongly that is printed for a result just at the acceptance limit. The exact
+    /// shares are those of the normal distribution beyond 2r standard uncertainties.
+    #[rstest]
+    #[case::six_sigma("3", "18.5", 1e-6, 9.865_876_45e-10)]
+    #[case::three_sigma("1.5", "19.25", 0.0016, 0.001_349_898_03)]
+    #[case::ilac("1", "19.5", 0.025, 0.022_750_131_9)]
+    #[case::iso_14253_1("0.83", "19.58", 0.05, 0.046_478_657_9)]
+    #[case::simple("0", "20", 0.5 + 1e-12, 0.5)]
+    fn the_risks_of_guard_bands(
+        #[case] share: &str,
+        #[case] at: &str,
+        #[case] printed: f64,
+        #[case] exact: f64,
+    ) {
+        let mut around = Surroundings::by(DecisionRule::GuardBandShare);
+        around.decision.share = share.parse().unwrap();
+        let found = judge_conformity(&characteristic(&[at], "20"), &around);
+        assert_eq!(found.conformity, Conformity::Pass, "{found:?}");
+        let risk = found.specific_risk().unwrap();
+        assert!(risk < printed && (risk / exact - 1.0).abs() < 1e-6, "{risk}");
+        // One step nearer to the limit is accepted no more.
+        let nearer: Decimal = at.parse::<Decimal>().unwrap() + Decimal::new(1, 2);
+        let beyond = judge_conformity(&characteristic(&[&nearer.to_string()], "20"), &around);
+        assert_eq!(beyond.conformity, Conformity::Fail, "{beyond:?}");
+    }
+
     #[test]
     fn one_sided_limits_have_no_ratio() {
         let mut one_sided = characteristic(&["3"], "20");

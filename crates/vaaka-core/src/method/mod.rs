@@ -71,6 +71,10 @@ pub trait Method: Send + Sync {
     /// [`MethodError`] when the plan's settings do not fit the method.
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError>;
 
+    /// Key of the characteristic that a charted point makes, as [`Method::evaluate`] gives it: what
+    /// was measured before this program is found by it.
+    fn chart_key(&self, point: &PlanPoint) -> String;
+
     /// Computes the characteristics of a finished run.
     ///
     /// # Errors

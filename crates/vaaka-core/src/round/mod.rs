@@ -14,4 +14,4 @@ pub use plan::{Due, RoundPlan, RoundTask, Scheduled, plan_round};
 pub use release::{PlanStanding, Release, ReleaseInput, release};
 pub use shift::{ShiftError, ShiftPattern, ShiftSpan, ShiftStart};
 pub use standing::{LastPoint, Standing, due_of, standing_of};
-pub use trigger::{SinceCheck, Trigger, triggered};
+pub use trigger::{Occasion, OccasionInput, SinceCheck, Trigger, occasions, triggered};

@@ -124,6 +124,82 @@ pub fn triggered(triggers: &[Trigger], since: &SinceCheck, now: Timestamp) -> Op
     })
 }
 
+/// What happened to an instrument, for looking back over its occasions. Nothing needs an order.
+#[derive(Debug, Clone, Copy)]
+pub struct OccasionInput<'a> {
+    /// The occasions that its plan names.
+    pub triggers: &'a [Trigger],
+    /// Events, by kind.
+    pub events: &'a [(String, Timestamp)],
+    /// Uses: how many, when.
+    pub uses: &'a [(u32, Timestamp)],
+    /// When lots of its standard were put in use.
+    pub lots: &'a [Timestamp],
+    /// Concluded as-found checks, by when they were opened.
+    pub checks: &'a [Timestamp],
+    /// Now.
+    pub now: Timestamp,
+}
+
+/// A check that fell due out of turn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Occasion {
+    /// Why.
+    pub trigger: Trigger,
+    /// When it fell due.
+    pub at: Timestamp,
+    /// The check that answered it; none while it waits.
+    pub answered: Option<Timestamp>,
+}
+
+/// Every occasion so far, oldest first, with the check that answered it. What happens again before
+/// that check is the same occasion. As in [`triggered`], nothing counts before the first check.
+#[must_use]
+pub fn occasions(input: OccasionInput<'_>) -> Vec<Occasion> {
+    let mut checks: Vec<Timestamp> =
+        input.checks.iter().copied().filter(|at| *at <= input.now).collect();
+    checks.sort_unstable();
+    let mut found = Vec::new();
+    for (index, last) in checks.iter().enumerate() {
+        let next = checks.get(index + 1).copied();
+        // What happened after this check and up to the next, which answers it.
+        let end = next.unwrap_or(input.now);
+        let inside = |at: &Timestamp| *at > *last && *at <= end;
+        let mut uses: Vec<(u32, Timestamp)> =
+            input.uses.iter().copied().filter(|(_, at)| inside(at)).collect();
+        uses.sort_unstable_by_key(|(_, at)| *at);
+        for trigger in input.triggers {
+            let at = match trigger {
+                Trigger::Uses(most) => {
+                    let mut sum = 0_u64;
+                    uses.iter().find_map(|(count, at)| {
+                        sum += u64::from(*count);
+                        (sum >= u64::from(*most)).then_some(*at)
+                    })
+                }
+                Trigger::Idle(hours) => {
+                    let idle = SignedDuration::from_hours(i64::from(*hours));
+                    let seen = std::iter::once(*last).chain(uses.iter().map(|(_, at)| *at));
+                    let until = uses.iter().map(|(_, at)| *at).chain([end]);
+                    seen.zip(until)
+                        .find(|(seen, until)| until.duration_since(*seen) >= idle)
+                        .and_then(|(seen, _)| seen.checked_add(idle).ok())
+                }
+                Trigger::NewLot => input.lots.iter().copied().filter(|at| inside(at)).min(),
+                plain => input
+                    .events
+                    .iter()
+                    .filter(|(kind, at)| kind == plain.kind() && inside(at))
+                    .map(|(_, at)| *at)
+                    .min(),
+            };
+            found.extend(at.map(|at| Occasion { trigger: *trigger, at, answered: next }));
+        }
+    }
+    found.sort_by_key(|occasion| occasion.at);
+    found
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -167,5 +243,90 @@ mod tests {
         for bad in ["uses:0", "uses", "idle:-1", "idle:x", "later:3", ""] {
             assert!(bad.parse::<Trigger>().is_err(), "{bad}");
         }
+    }
+
+    fn look<'a>(triggers: &'a [Trigger], checks: &'a [Timestamp], now: i64) -> OccasionInput<'a> {
+        OccasionInput { triggers, events: &[], uses: &[], lots: &[], checks, now: at(now) }
+    }
+
+    #[test]
+    fn an_occasion_is_answered_by_the_next_check() {
+        let events = [("moved", 3), ("moved", 12), ("moved", 13), ("doubt", 25)]
+            .map(|(kind, hour)| (kind.to_owned(), at(hour)));
+        let checks = [at(20), at(10)];
+        let triggers = [Trigger::Moved, Trigger::Doubt];
+        let found =
+            super::occasions(OccasionInput { events: &events, ..look(&triggers, &checks, 30) });
+        assert_eq!(
+            found,
+            [
+                Occasion { trigger: Trigger::Moved, at: at(12), answered: Some(at(20)) },
+                Occasion { trigger: Trigger::Doubt, at: at(25), answered: None },
+            ]
+        );
+    }
+
+    #[test]
+    fn uses_and_idle_time_are_counted_from_check_to_check() {
+        let uses = [(60, at(11)), (50, at(12)), (99, at(21)), (1, at(29))];
+        let checks = [at(10), at(20)];
+        let triggers = [Trigger::Uses(100), Trigger::Idle(8)];
+        let found = super::occasions(OccasionInput { uses: &uses, ..look(&triggers, &checks, 30) });
+        assert_eq!(
+            found,
+            [
+                Occasion { trigger: Trigger::Uses(100), at: at(12), answered: Some(at(20)) },
+                // From the use at 12 to the check at 20, and from that at 21 to the one at 29, which
+                // is also the hundredth.
+                Occasion { trigger: Trigger::Idle(8), at: at(20), answered: Some(at(20)) },
+                Occasion { trigger: Trigger::Uses(100), at: at(29), answered: None },
+                Occasion { trigger: Trigger::Idle(8), at: at(29), answered: None },
+            ]
+        );
+    }
+
+    /// What the round asks and what the evidence says are the same: at any moment something waits by
+    /// the one exactly when an occasion is unanswered by the other. Idle time is the exception: on
+    /// the round a use ends it.
+    #[test]
+    fn looking_back_agrees_with_looking_now() {
+        use rand::{Rng, SeedableRng};
+        let mut random = rand_chacha::ChaCha8Rng::seed_from_u64(9);
+        let mut waiting = 0;
+        for _ in 0..2_000 {
+            let mut hours = |most: usize| -> Vec<Timestamp> {
+                let count = random.random_range(0..=most);
+                (0..count).map(|_| at(random.random_range(0..50))).collect()
+            };
+            let (checks, lots) = (hours(4), hours(2));
+            let events: Vec<(String, Timestamp)> =
+                hours(3).into_iter().map(|at| ("moved".to_owned(), at)).collect();
+            let uses: Vec<(u32, Timestamp)> =
+                hours(5).into_iter().map(|at| (random.random_range(1..40), at)).collect();
+            let now = at(50);
+            let last = checks.iter().max().copied();
+            let since = SinceCheck {
+                last,
+                events: events.iter().filter(|(_, at)| Some(*at) > last).cloned().collect(),
+                uses: uses.iter().filter(|(_, at)| Some(*at) > last).map(|(n, _)| n).sum(),
+                last_use: uses.iter().map(|(_, at)| *at).filter(|at| Some(*at) > last).max(),
+                new_lot: lots.iter().any(|at| Some(*at) > last),
+            };
+            for trigger in [Trigger::Moved, Trigger::NewLot, Trigger::Uses(50)] {
+                let input = OccasionInput {
+                    triggers: &[trigger],
+                    events: &events,
+                    uses: &uses,
+                    lots: &lots,
+                    checks: &checks,
+                    now,
+                };
+                let open =
+                    super::occasions(input).iter().any(|occasion| occasion.answered.is_none());
+                assert_eq!(open, triggered(&[trigger], &since, now).is_some(), "{input:?}");
+                waiting += usize::from(open);
+            }
+        }
+        assert!(waiting > 500, "{waiting}");
     }
 }

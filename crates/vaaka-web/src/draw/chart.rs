@@ -84,6 +84,8 @@ pub struct ChartDrawing {
     pub segments: Vec<ChartSegment>,
     /// Points, oldest first.
     pub points: Vec<DrawnPoint>,
+    /// Values from before this program, oldest first: seconds and value. They have no limits.
+    pub earlier: Vec<(f64, f64)>,
     /// Events.
     pub events: Vec<DrawnEvent>,
     /// Forecast.
@@ -148,7 +150,13 @@ impl ChartDrawing {
             let control = segment.control.map(|(l, _, u)| [l, u]).into_iter().flatten();
             control.chain(segment.tolerance.0).chain(segment.tolerance.1)
         });
-        let axis = Axis::over(limits.chain(self.points.iter().map(|p| p.value)), TOP, BOTTOM);
+        let axis = Axis::over(
+            limits
+                .chain(self.points.iter().map(|point| point.value))
+                .chain(self.earlier.iter().map(|(_, value)| *value)),
+            TOP,
+            BOTTOM,
+        );
         let height = if self.uncorrected.is_empty() { HEIGHT } else { TALL };
         let mut svg = Svg::begin("chart", WIDTH, height, &self.description);
         self.draw_times(&mut svg);
@@ -158,6 +166,7 @@ impl ChartDrawing {
         self.draw_axis_words(&mut svg, &axis);
         self.draw_forecast(&mut svg, &axis);
         self.draw_events(&mut svg);
+        self.draw_earlier(&mut svg, &axis);
         self.draw_points(&mut svg, &axis);
         self.draw_watcher(&mut svg);
         self.draw_uncorrected(&mut svg);
@@ -294,6 +303,19 @@ impl ChartDrawing {
         }
     }
 
+    /// A short stroke each: no mark of a check, since none was made here.
+    fn draw_earlier(&self, svg: &mut Svg, axis: &Axis) {
+        let Some((first, _)) = self.earlier.first() else {
+            return;
+        };
+        for (at, value) in &self.earlier {
+            let (x, y) = (self.x(*at), axis.y(*value));
+            svg.line("earlier", (x - 3.0, y), (x + 3.0, y));
+        }
+        let x = self.x(*first);
+        svg.words("event-words", (x, BOTTOM - 6.0), "start", "brought in, from before");
+    }
+
     fn draw_points(&self, svg: &mut Svg, axis: &Axis) {
         let mut run: Vec<(f64, f64)> = Vec::new();
         for point in self.points.iter().filter(|point| !point.hollow) {
@@ -414,6 +436,7 @@ mod tests {
                 tolerance: (Some(-20.0), Some(20.0)),
             }],
             points,
+            earlier: vec![],
             events: vec![DrawnEvent { at: 50.0, words: "moved".into(), estimated: false }],
             forecast: None,
             uncorrected: vec![],

@@ -1,8 +1,8 @@
-//! Answers for other programs: the release gate as JSON, and tables as CSV and JSON.
+//! Answers for other programs: the release gate as JSON.
 
 use axum::Json;
 use axum::extract::State;
-use axum::http::{StatusCode, header};
+use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
@@ -10,14 +10,12 @@ use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::{TypedDecimal, Unit};
 use vaaka_core::round::{DueRule, PlanStanding, ReleaseInput, Trigger, release, triggered};
-use vaaka_store::{StoreError, checks, instruments, plans, rounds, search, unreadable_word};
+use vaaka_store::{StoreError, checks, instruments, plans, rounds, unreadable_word};
 
-use super::records;
-use crate::csv::table;
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::Asked;
-use crate::session::SignedIn;
+use crate::session::Caller;
 use crate::state::AppState;
 
 /// May this be measured on that instrument now?
@@ -44,7 +42,7 @@ fn refuse(status: StatusCode, words: impl Into<String>) -> Response {
 
 /// The release gate: `GET /api/release?instrument=R-02&lot=L-118&value=20&unit=kg`.
 pub async fn release_gate(
-    _signed: SignedIn,
+    _caller: Caller,
     State(state): State<AppState>,
     Asked(query): Asked<ReleaseQuery>,
 ) -> Result<Response, WebError> {
@@ -144,119 +142,5 @@ fn calendar_due(
         DueRule::EachShift => Some("in this shift".into()),
         DueRule::BeforeUse => Some("before each use, and none was made in this shift".into()),
         rule => rule.is_due(last, desk.here.shift.business_date.0).then(|| rule.words().to_owned()),
-    }
-}
-
-/// Records that one table may have. More are refused with words, never cut in silence: who counts
-/// failures in a table must be able to rely on its having them all.
-const TABLE_MOST: i64 = 100_000;
-
-const HEADS: [&str; 15] = [
-    "record",
-    "instrument",
-    "name",
-    "plan",
-    "purpose",
-    "state",
-    "opened_at",
-    "closed_at",
-    "person",
-    "standard",
-    "lot",
-    "certificate",
-    "conforms",
-    "control",
-    "void_reason",
-];
-
-/// Found records as CSV (RFC 4180).
-pub async fn records_csv(
-    _signed: SignedIn,
-    State(state): State<AppState>,
-    Asked(query): Asked<records::Query>,
-) -> Result<Response, WebError> {
-    let found = find(&state, &query).await?;
-    let rows = found.iter().map(|one| {
-        vec![
-            one.id.to_string(),
-            one.tag.clone(),
-            one.instrument.clone(),
-            one.plan.clone(),
-            one.purpose.clone(),
-            one.state.clone(),
-            one.opened_at.0.to_string(),
-            one.closed_at.map(|at| at.0.to_string()).unwrap_or_default(),
-            one.person.clone().unwrap_or_default(),
-            one.standard.clone(),
-            one.lot.clone(),
-            one.certificate.clone(),
-            one.conforms.clone().unwrap_or_default(),
-            one.control.clone().unwrap_or_default(),
-            one.void_reason.clone().unwrap_or_default(),
-        ]
-    });
-    let text = table(&HEADS, rows);
-    let headers = [
-        (header::CONTENT_TYPE, "text/csv; charset=utf-8"),
-        (header::CONTENT_DISPOSITION, "attachment; filename=\"records.csv\""),
-    ];
-    Ok((headers, text).into_response())
-}
-
-/// Found records as JSON.
-pub async fn records_json(
-    _signed: SignedIn,
-    State(state): State<AppState>,
-    Asked(query): Asked<records::Query>,
-) -> Result<Response, WebError> {
-    let found = find(&state, &query).await?;
-    let rows: Vec<_> = found
-        .iter()
-        .map(|one| {
-            json!({
-                "record": one.id, "instrument": one.tag, "name": one.instrument, "plan": one.plan,
-                "purpose": one.purpose, "state": one.state,
-                "opened_at": one.opened_at.0.to_string(),
-                "closed_at": one.closed_at.map(|at| at.0.to_string()), "person": one.person,
-                "standard": one.standard, "lot": one.lot, "certificate": one.certificate,
-                "conforms": one.conforms, "control": one.control, "void_reason": one.void_reason,
-            })
-        })
-        .collect();
-    Ok(Json(rows).into_response())
-}
-
-async fn find(state: &AppState, query: &records::Query) -> Result<Vec<search::Found>, WebError> {
-    let mut desk = Desk::open(state).await?;
-    let (wanted, error) = records::wanted(query, &desk.here);
-    if let Some(words) = error {
-        return Err(WebError::NotNow { words });
-    }
-    // What a page shows in part, a table has in full or not at all.
-    whole(search::find(&mut desk.connection, &wanted, TABLE_MOST + 1).await?, TABLE_MOST)
-}
-
-/// What was found, if it is no more than `most`.
-fn whole<T>(found: Vec<T>, most: i64) -> Result<Vec<T>, WebError> {
-    if found.len() as i64 > most {
-        return Err(WebError::NotNow {
-            words: format!(
-                "More than {most} records fit, which is more than one table holds. Nothing was written. Go back, narrow the search, for example by days, and take the tables one after the other."
-            ),
-        });
-    }
-    Ok(found)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn a_table_has_everything_or_is_refused() {
-        assert_eq!(whole(vec![1, 2, 3], 3).ok(), Some(vec![1, 2, 3]));
-        let refused = whole(vec![1, 2, 3, 4], 3);
-        let Err(WebError::NotNow { words }) = refused else { panic!("cut in silence") };
-        assert!(words.starts_with("More than 3 records"), "{words}");
     }
 }

@@ -16,9 +16,10 @@ use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::ids::StreamId;
+use vaaka_store::imports::{self, Earlier};
 use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, SignalRow};
-use vaaka_store::{Connection, registers};
+use vaaka_store::{At, Connection, registers};
 
 use super::chart_drawing::drawing;
 use super::charts::{conformity, last_point, state_class};
@@ -45,6 +46,7 @@ struct ChartPage {
     flagged: Vec<(String, String)>,
     advisory: Vec<String>,
     events: Vec<(String, String)>,
+    earlier: Option<String>,
 }
 
 #[derive(Debug)]
@@ -87,6 +89,7 @@ pub struct ChartQuery {
 pub(super) struct Read {
     pub view: StreamView,
     pub points: Vec<PointView>,
+    pub earlier: Vec<Earlier>,
     pub segments: Vec<Segment>,
     pub baseline: Option<(Baseline, String)>,
     pub events: Vec<(InstrumentEvent, String)>,
@@ -108,16 +111,25 @@ pub async fn show(
     let mut connection = state.store.connection().await?;
     let here = Here::find(&state, &mut connection).await?;
     let now = state.now();
-    let (range, days) = match query.range.as_str() {
-        "week" => ("week", 7),
-        "year" => ("year", 366),
-        _ => ("month", 31),
-    };
-    let from = now.checked_sub(SignedDuration::from_hours(24 * days)).unwrap_or(now);
+    let (from, range) = range_of(&query.range, now);
     let view = charts::by_id(&mut connection, StreamId(id)).await?;
     let read = read(&mut connection, view, from, now).await?;
     page(StatusCode::OK, &fill(&signed, &here, &read, range, query.table))
 }
+
+/// From when a chart shows its points, and the word for that stretch.
+pub(super) fn range_of(word: &str, now: Timestamp) -> (Timestamp, &'static str) {
+    let (range, days) = match word {
+        "week" => ("week", 7),
+        "year" => ("year", 366),
+        "all" => return (Timestamp::UNIX_EPOCH, "all"),
+        _ => ("month", 31),
+    };
+    (now.checked_sub(SignedDuration::from_hours(24 * days)).unwrap_or(now), range)
+}
+
+/// Values from before that a chart shows at most: the newest.
+const EARLIER: i64 = 5_000;
 
 /// Everything that a chart from `from` on needs.
 pub(super) async fn read(
@@ -127,6 +139,7 @@ pub(super) async fn read(
     now: Timestamp,
 ) -> Result<Read, WebError> {
     let points = charts::points_since(connection, view.stream.id, from).await?;
+    let earlier = imports::earlier(connection, &view.stream, At(from), At(now), EARLIER).await?;
     let segments = charts::segments_of(connection, view.stream.id).await?;
     let baseline = charts::newest_baseline(connection, view.stream.id).await?;
     let events = registers::events(connection, view.instrument.id).await?;
@@ -142,6 +155,7 @@ pub(super) async fn read(
     Ok(Read {
         view,
         points,
+        earlier,
         segments,
         baseline,
         events,
@@ -205,6 +219,7 @@ fn fill(
                 action_sentence(stored.verdict.action).to_owned()
             }),
         limits: limits_card(read, here),
+        earlier: earlier_words(read, here),
         flagged: flagged(read, here),
         advisory: advisory(read),
         events: read
@@ -218,6 +233,21 @@ fn fill(
             .collect(),
         rows,
     }
+}
+
+fn earlier_words(read: &Read, here: &Here) -> Option<String> {
+    let (first, last) = (read.earlier.first()?, read.earlier.last()?);
+    let day = |at: Timestamp| at.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y");
+    let count = match read.earlier.len() {
+        n if n as i64 >= EARLIER => format!("The newest {n} values"),
+        1 => "One value".to_owned(),
+        n => format!("{n} values"),
+    };
+    Some(format!(
+        "{count} from before, {} to {}, were brought in with a table. They are drawn as short strokes, are judged by nothing and move no limits.",
+        day(first.at.0),
+        day(last.at.0)
+    ))
 }
 
 fn lower_first(text: &str) -> String {

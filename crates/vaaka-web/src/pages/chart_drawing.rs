@@ -17,10 +17,14 @@ fn seconds(at: Timestamp) -> f64 {
 }
 
 pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawing {
-    let span = seconds(read.now) - seconds(read.from);
-    let from = read.points.first().map_or(seconds(read.from), |first| {
-        seconds(first.point.measured_at.0).max(seconds(read.from))
-    });
+    let earliest = read.earlier.first().map(|earlier| earlier.at.0);
+    let first = read.points.first().map(|view| view.point.measured_at.0);
+    let from = earliest
+        .into_iter()
+        .chain(first)
+        .min()
+        .map_or(seconds(read.from), |first| seconds(first).max(seconds(read.from)));
+    let span = seconds(read.now) - from;
     // The forecast wants room on the right, to a little beyond its crossing.
     let ahead = if read.drift.is_some() { 0.22 * span } else { 0.01 * span };
     let to = seconds(read.now) + ahead;
@@ -53,6 +57,11 @@ pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawi
         times: time_marks(read, from, to, &here.zone),
         segments: chart_segments(read, to),
         points,
+        earlier: read
+            .earlier
+            .iter()
+            .map(|earlier| (seconds(earlier.at.0), to_f64(earlier.value)))
+            .collect(),
         events: drawn_events(read),
         forecast: read.drift.map(|drift| forecast(&drift, read, here)),
         uncorrected: uncorrected(read),
@@ -234,8 +243,10 @@ fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {
 /// Midnights of the site, at a step that leaves about six of them.
 fn time_marks(read: &Read, from: f64, to: f64, zone: &TimeZone) -> Vec<(f64, String)> {
     let days = ((to - from) / 86_400.0 / 6.0).ceil().max(1.0);
-    let step =
-        [1.0, 2.0, 7.0, 14.0, 30.0, 61.0].into_iter().find(|s| *s >= days).unwrap_or(days) as i64;
+    let step = [1.0, 2.0, 7.0, 14.0, 30.0, 61.0, 122.0, 366.0]
+        .into_iter()
+        .find(|s| *s >= days)
+        .unwrap_or(days) as i64;
     let mut day = read.now.to_zoned_datetime(zone.clone()).date();
     let mut marks = Vec::new();
     // From today backwards, so that the marks do not move while the chart is looked at.
@@ -247,7 +258,8 @@ fn time_marks(read: &Read, from: f64, to: f64, zone: &TimeZone) -> Vec<(f64, Str
         if at < from {
             break;
         }
-        marks.push((at, day.strftime("%-d %b").to_string()));
+        let form = if step > 61 { "%-d %b %Y" } else { "%-d %b" };
+        marks.push((at, day.strftime(form).to_string()));
         day = day.saturating_sub(step.days());
     }
     marks

@@ -8,10 +8,13 @@ use vaaka_core::chart::Side;
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::show_signed_float;
 use vaaka_core::round::{LastPoint, Standing, standing_of};
+use vaaka_formats::{Cell, Table};
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::ids::StreamId;
+use vaaka_store::rows::Stream;
 
 use super::{Here, Shell, page};
+use crate::desk::Desk;
 use crate::draw::{Beam, BeamMark, BeamSize};
 use crate::error::WebError;
 use crate::session::SignedIn;
@@ -81,17 +84,17 @@ pub fn last_point(points: &[BriefPoint]) -> Option<LastPoint> {
 }
 
 /// The beam of a stream from its newest points, newest first.
-pub fn beam_of(view: &StreamView, points: &[BriefPoint]) -> Beam {
-    let decimals = u32::try_from(view.stream.decimals).unwrap_or(1);
+pub fn beam_of(stream: &Stream, points: &[BriefPoint]) -> Beam {
+    let decimals = u32::try_from(stream.decimals).unwrap_or(1);
     let Some(newest) = points.first() else {
-        return Beam::new(BeamSize::Row, format!("{}: not checked yet", view.stream.label));
+        return Beam::new(BeamSize::Row, format!("{}: not checked yet", stream.label));
     };
     let standing = standing_of(&[], &last_point(points).into_iter().collect::<Vec<_>>());
     let description = format!(
         "{}: {} {}, {}",
-        view.stream.label,
+        stream.label,
         show_signed_float(newest.value, decimals),
-        view.stream.unit,
+        stream.unit,
         standing.words_with_drift(newest.drift_per_week).to_lowercase()
     );
     let control =
@@ -151,6 +154,51 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     page(StatusCode::OK, &template)
 }
 
+/// All charts with their newest point, as a table for other programs.
+pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
+    let streams = charts::all(&mut desk.connection).await?;
+    let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
+    let newest = charts::newest_points(&mut desk.connection, &ids, 1).await?;
+    let mut table = Table::new(&[
+        "chart",
+        "instrument",
+        "area",
+        "characteristic",
+        "unit",
+        "measured_at",
+        "value",
+        "state",
+        "lower_control_limit",
+        "center_line",
+        "upper_control_limit",
+        "lower_tolerance_limit",
+        "upper_tolerance_limit",
+        "record",
+    ]);
+    for view in &streams {
+        let point = newest.iter().find(|point| point.stream_id == view.stream.id);
+        let last = point.and_then(|point| last_point(std::slice::from_ref(point)));
+        let standing = standing_of(&[], &last.into_iter().collect::<Vec<_>>());
+        table.row([
+            view.stream.id.0.into(),
+            Cell::from(&view.instrument.tag),
+            Cell::from(&view.area.name),
+            Cell::from(&view.stream.label),
+            Cell::from(&view.stream.unit),
+            point.map(|point| point.measured_at.0.to_string()).into(),
+            point.map(|point| point.value).into(),
+            standing.words().into(),
+            point.and_then(|point| point.lower_control_limit).into(),
+            point.and_then(|point| point.center_line).into(),
+            point.and_then(|point| point.upper_control_limit).into(),
+            point.and_then(|point| point.lower_tolerance_limit).into(),
+            point.and_then(|point| point.upper_tolerance_limit).into(),
+            point.map(|point| point.check_id.0).into(),
+        ]);
+    }
+    Ok(table)
+}
+
 fn heading(standings: &[(Standing, Row)]) -> String {
     let count = |wanted: fn(Standing) -> bool| {
         standings.iter().filter(|(standing, _)| wanted(*standing)).count()
@@ -174,7 +222,7 @@ fn row(view: &StreamView, points: &[BriefPoint], standing: Standing, here: &Here
         instrument: format!("{} {}", view.instrument.name, view.instrument.tag),
         area: view.area.name.clone(),
         label: view.stream.label.clone(),
-        beam: beam_of(view, points).draw(),
+        beam: beam_of(&view.stream, points).draw(),
         value: newest.map_or("–".to_owned(), |point| {
             format!("{} {}", show_signed_float(point.value, decimals), view.stream.unit)
         }),

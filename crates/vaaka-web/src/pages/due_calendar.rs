@@ -14,7 +14,7 @@ use vaaka_store::{checks, plans};
 use super::label::base;
 use crate::desk::Desk;
 use crate::error::WebError;
-use crate::session::SignedIn;
+use crate::session::Caller;
 use crate::state::AppState;
 
 /// A date as RFC 5545, 3.3.4, writes it.
@@ -25,7 +25,7 @@ fn compact(date: Date) -> String {
 /// One event for each plan in force: on the day on which it next falls due, and every day for those of
 /// each shift. Plans that are due before use only have none.
 pub async fn show(
-    _signed: SignedIn,
+    _caller: Caller,
     State(state): State<AppState>,
     headers: HeaderMap,
 ) -> Result<Response, WebError> {

@@ -4,16 +4,15 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use jiff::civil::Date;
-use jiff::{Timestamp, ToSpan};
-use serde::Deserialize;
+use jiff::Timestamp;
 use vaaka_core::instrument::ServiceState;
-use vaaka_store::ids::PlanId;
+use vaaka_core::round::{OccasionInput, Trigger, occasions};
 use vaaka_store::search::{self, Wanted};
 use vaaka_store::{charts, instruments, plans, registers, rounds, seals};
 
 use super::chart::{self, Read};
 use super::chart_drawing::drawing;
+use super::missed::{self, Query, moments, period};
 use super::records::verdict_words;
 use super::{Shell, page};
 use crate::desk::Desk;
@@ -24,15 +23,6 @@ use crate::state::{AppState, local_day_time};
 
 /// Checks on one report at most.
 const MOST: i64 = 2_000;
-
-/// The period.
-#[derive(Debug, Default, Clone, Deserialize)]
-pub struct Query {
-    #[serde(default)]
-    from: String,
-    #[serde(default)]
-    to: String,
-}
 
 #[derive(Debug, Template)]
 #[template(path = "evidence.html")]
@@ -45,6 +35,7 @@ struct EvidencePage {
     summary: Vec<(&'static str, String)>,
     checks: Vec<CheckRow>,
     missed: Vec<String>,
+    out_of_turn: Vec<String>,
     happened: Vec<String>,
     standards: Vec<String>,
     people: Vec<String>,
@@ -74,10 +65,7 @@ pub async fn show(
     let (instrument, area) = instruments::by_tag(&mut desk.connection, &tag).await?;
     let (first, last, error) = period(&query, desk.today);
     (query.from, query.to) = (first.to_string(), last.to_string());
-    let at = |day: Date| {
-        day.to_zoned_datetime(desk.here.zone.clone()).map_or(desk.now, |zoned| zoned.timestamp())
-    };
-    let (from, until) = (at(first), at(last.saturating_add(1.day())));
+    let (from, until) = moments(&desk, first, last);
     let wanted =
         Wanted { tag: tag.clone(), from: Some(from), until: Some(until), ..Wanted::default() };
     let mut found = search::find(&mut desk.connection, &wanted, MOST).await?;
@@ -108,7 +96,11 @@ pub async fn show(
         .collect();
     // What is not over yet is not missed yet.
     let so_far = until.min(desk.now);
-    let missed = missed_lines(&mut desk, &instrument, from, so_far).await?;
+    let mut missed = missed::find(&mut desk.connection, Some(instrument.id), from, so_far).await?;
+    missed.reverse();
+    let missed: Vec<String> =
+        missed.iter().map(|row| format!("{}: {}", row.what(), row.plan)).collect();
+    let out_of_turn = occasion_lines(&mut desk, &instrument, from, until).await?;
     let happened = happened(&mut desk, &instrument, from, until).await?;
     let count = |state: &str| checks.iter().filter(|row| row.state == state).count();
     let summary = vec![
@@ -120,6 +112,7 @@ pub async fn show(
         ("Out of tolerance or doubtful", count("out").to_string()),
         ("Void", count("void").to_string()),
         ("Missed", missed.len().to_string()),
+        ("Due out of turn", out_of_turn.len().to_string()),
     ];
     let distinct = |of: fn(&CheckRow) -> &String| {
         let mut all: Vec<String> = checks.iter().map(|row| of(row).clone()).collect();
@@ -146,6 +139,7 @@ pub async fn show(
         summary,
         checks,
         missed,
+        out_of_turn,
         happened,
         charts,
         seal,
@@ -154,61 +148,59 @@ pub async fn show(
     page(StatusCode::OK, &template)
 }
 
-/// First and last day; the month up to today where nothing fits.
-fn period(query: &Query, today: Date) -> (Date, Date, Option<String>) {
-    let month = (today.saturating_sub(30.days()), today);
-    if query.from.trim().is_empty() && query.to.trim().is_empty() {
-        return (month.0, month.1, None);
-    }
-    let read = |text: &str, or: Date| match text.trim() {
-        "" => Some(or),
-        text => text.parse::<Date>().ok(),
-    };
-    match (read(&query.from, month.0), read(&query.to, month.1)) {
-        (Some(from), Some(to)) if from <= to => (from, to, None),
-        (Some(_), Some(_)) => (
-            month.0,
-            month.1,
-            Some("The period ends before it begins. The last month is shown.".into()),
-        ),
-        _ => (
-            month.0,
-            month.1,
-            Some("Type both days as year-month-day, for example 2026-11-24. The last month is shown.".into()),
-        ),
-    }
-}
-
-async fn missed_lines(
+/// When the instrument was due out of turn, in which shift, and which check answered it.
+async fn occasion_lines(
     desk: &mut Desk,
     instrument: &vaaka_store::rows::Instrument,
     from: Timestamp,
     until: Timestamp,
 ) -> Result<Vec<String>, WebError> {
-    let asked = rounds::asked(&mut desk.connection, Some(instrument.id)).await?;
-    let plans_asked: Vec<rounds::Asked> = asked.into_iter().map(|(one, _)| one).collect();
-    let found = rounds::missed_between(&mut desk.connection, &plans_asked, from, until).await?;
-    let views = plans::of_instrument(&mut desk.connection, instrument.id).await?;
-    let states = instruments::states(&mut desk.connection, instrument.id).await?;
-    let name = |plan: PlanId| {
-        views.iter().find(|view| view.plan.id == plan).map_or("", |view| view.plan.name.as_str())
-    };
-    // While it was out of use, nothing was asked of it.
-    let was_out = |at: Timestamp| {
-        states
-            .iter()
-            .find(|(row, _)| row.at.0 <= at)
-            .is_some_and(|(row, _)| matches!(row.state.as_str(), "out" | "retired"))
-    };
-    Ok(found
-        .into_iter()
-        .filter(|(_, window)| !was_out(window.until))
-        .map(|(plan, window)| {
-            let shift =
-                window.shift.map_or(String::new(), |shift| format!(" {}", shift.to_lowercase()));
-            format!("{}{shift}: {}", window.date, name(plan))
+    let spans = rounds::spans(&mut desk.connection, from, until).await?;
+    let shift_of = |at: Timestamp| {
+        let span = spans.iter().find(|span| span.starts_at <= at && at < span.ends_at);
+        span.map_or(String::new(), |span| {
+            format!(", in the {} shift of {}", span.label.to_lowercase(), span.business_date)
         })
-        .collect())
+    };
+    let mut found: Vec<(Timestamp, String)> = Vec::new();
+    for view in plans::of_instrument(&mut desk.connection, instrument.id).await? {
+        let triggers: Vec<Trigger> =
+            view.version.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();
+        if triggers.is_empty() {
+            continue;
+        }
+        let (plan, standard) = (view.plan.id, view.version.standard_id);
+        let past = rounds::past(&mut desk.connection, plan, instrument.id, standard).await?;
+        let input = OccasionInput {
+            triggers: &triggers,
+            events: &past.events,
+            uses: &past.uses,
+            lots: &past.lots,
+            checks: &past.checks,
+            now: desk.now,
+        };
+        for occasion in occasions(input) {
+            if occasion.at < from || occasion.at >= until {
+                continue;
+            }
+            let answer = match occasion.answered {
+                Some(at) => format!(
+                    "answered by the check of {}{}",
+                    local_day_time(at, &desk.here.zone),
+                    shift_of(at)
+                ),
+                None => "not answered yet".to_owned(),
+            };
+            let when = local_day_time(occasion.at, &desk.here.zone);
+            let (name, why) = (&view.plan.name, occasion.trigger.words());
+            found.push((
+                occasion.at,
+                format!("{when}{}: {name}, due {why}; {answer}", shift_of(occasion.at)),
+            ));
+        }
+    }
+    found.sort_by_key(|(at, _)| *at);
+    Ok(found.into_iter().map(|(_, line)| line).collect())
 }
 
 async fn happened(

@@ -19,22 +19,25 @@ pub const MOST_BYTES: usize = 8 * 1024 * 1024;
 
 type Form = Result<Multipart, MultipartRejection>;
 
+/// What a form with a file sent.
 #[derive(Default)]
-struct Sent {
-    token: String,
-    back: String,
-    caption: String,
-    name: String,
-    bytes: Vec<u8>,
+pub(super) struct Sent {
+    pub token: String,
+    pub back: String,
+    pub caption: String,
+    pub kind: String,
+    pub name: String,
+    pub bytes: Vec<u8>,
 }
 
-async fn read(form: Form) -> Result<Sent, WebError> {
+/// Reads a form with a file.
+pub(super) async fn read(form: Form) -> Result<Sent, WebError> {
     let mut sent = Sent { back: "/".into(), ..Sent::default() };
     // What is no such form carries no token, and is refused for that.
     let Ok(mut form) = form else { return Ok(sent) };
     let bad = |_| {
         WebError::NotNow {
-        words: "The file did not arrive whole, or is larger than 8 MB. Go back and send it again, smaller if need be.".into(),
+        words: "The file did not arrive whole, or is larger than is taken here. Go back and send it again, smaller if need be.".into(),
     }
     };
     while let Some(field) = form.next_field().await.map_err(bad)? {
@@ -47,6 +50,7 @@ async fn read(form: Form) -> Result<Sent, WebError> {
         let text = field.text().await.map_err(bad)?;
         match name.as_str() {
             "form_token" => sent.token = text,
+            "kind" => sent.kind = text,
             "back" => sent.back = local_path(&text),
             "caption" => sent.caption = clean(&text).chars().take(200).collect(),
             _ => {}

@@ -324,18 +324,18 @@ async fn draw(
     let all = related(connection, tag).await?;
     let this = all.iter().find(|known| known.instrument.tag == tag).ok_or(WebError::NotFound)?;
     let id = this.instrument.id;
-    let streams = charts::of_instruments(connection, &[id]).await?;
-    let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
+    let streams = charts::streams_of(connection, &[id]).await?;
+    let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
     let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
     let beams = streams
         .iter()
-        .map(|view| {
+        .map(|stream| {
             let own: Vec<_> =
-                points.iter().filter(|point| point.stream_id == view.stream.id).cloned().collect();
+                points.iter().filter(|point| point.stream_id == stream.id).cloned().collect();
             BeamRow {
-                chart: view.stream.id.0,
-                label: view.stream.label.clone(),
-                beam: beam_of(view, &own).draw(),
+                chart: stream.id.0,
+                label: stream.label.clone(),
+                beam: beam_of(stream, &own).draw(),
             }
         })
         .collect();

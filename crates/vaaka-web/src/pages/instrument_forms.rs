@@ -8,7 +8,7 @@ use rust_decimal::Decimal;
 use vaaka_core::quantity::Unit;
 use vaaka_store::ids::AreaId;
 use vaaka_store::instrument_changes::{self, InstrumentFields};
-use vaaka_store::rows::Instrument;
+use vaaka_store::rows::{Area, Instrument};
 use vaaka_store::{StoreError, instruments};
 
 use super::form::{Form, whole};
@@ -103,16 +103,12 @@ async fn form(desk: &mut Desk, tag: Option<&str>, typed: &Fields) -> Result<Form
     })
 }
 
-async fn read(
-    desk: &mut Desk,
-    reader: &mut Reader<'_>,
-    typed: &Fields,
-) -> Result<InstrumentFields, WebError> {
-    let areas = instrument_changes::all_areas(&mut desk.connection).await?;
+/// Reads what is said of an instrument, from a form or from a line of a table.
+pub(super) fn read(areas: &[Area], reader: &mut Reader<'_>, typed: &Fields) -> InstrumentFields {
     let area = reader.choice("area", |id| areas.iter().find(|area| area.id.0.to_string() == id));
     let unit = reader.choice("unit", |word| word.parse::<Unit>().ok());
     let resolution = reader.number("resolution");
-    if reader.is_fine() && resolution <= Decimal::ZERO {
+    if resolution <= Decimal::ZERO {
         reader.fault("resolution", "The step of a display is greater than zero.");
     }
     let (range_low, maximum) = (reader.number("range_low"), reader.number("maximum"));
@@ -148,7 +144,7 @@ async fn read(
         names.push(what);
         values.push(reader.number(&value));
     }
-    Ok(InstrumentFields {
+    InstrumentFields {
         name: reader.required("name", 120, "Give it a name."),
         area_id: area.map_or(AreaId(0), |area| area.id),
         family: reader.text("family", 60),
@@ -167,7 +163,7 @@ async fn read(
         adjustable: reader.ticked("adjustable"),
         sealed: reader.ticked("sealed"),
         critical: reader.ticked("critical"),
-    })
+    }
 }
 
 /// The form for a new instrument.
@@ -191,9 +187,10 @@ pub async fn create(
     if !typed.get("more").is_empty() {
         return shown.draw(&signed, &desk.here, &typed, &Faults::new());
     }
+    let areas = instrument_changes::all_areas(&mut desk.connection).await?;
     let mut reader = Reader::of(&typed);
     let tag = reader.tag("tag");
-    let fields = read(&mut desk, &mut reader, &typed).await?;
+    let fields = read(&areas, &mut reader, &typed);
     if !reader.is_fine() {
         return shown.draw(&signed, &desk.here, &typed, &reader.faults);
     }
@@ -273,8 +270,9 @@ pub async fn save(
         return shown.draw(&signed, &desk.here, &typed, &Faults::new());
     }
     shown.hidden = vec![("version".into(), instrument.version.to_string())];
+    let areas = instrument_changes::all_areas(&mut desk.connection).await?;
     let mut reader = Reader::of(&typed);
-    let fields = read(&mut desk, &mut reader, &typed).await?;
+    let fields = read(&areas, &mut reader, &typed);
     if !reader.is_fine() {
         return shown.draw(&signed, &desk.here, &typed, &reader.faults);
     }

@@ -23,17 +23,17 @@ const MOST: i64 = 200;
 #[derive(Debug, Default, Clone, Deserialize)]
 pub struct Query {
     #[serde(default)]
-    tag: String,
+    pub(super) tag: String,
     #[serde(default)]
-    standard: String,
+    pub(super) standard: String,
     #[serde(default)]
-    person: String,
+    pub(super) person: String,
     #[serde(default)]
-    from: String,
+    pub(super) from: String,
     #[serde(default)]
-    to: String,
+    pub(super) to: String,
     #[serde(default)]
-    verdict: String,
+    pub(super) verdict: String,
 }
 
 const VERDICTS: [(&str, &str); 7] = [

@@ -1,6 +1,6 @@
 //! The round: what is due now, where, with which standard, how long, in what state.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::HashSet;
 
 use askama::Template;
 use axum::extract::State;
@@ -13,18 +13,20 @@ use vaaka_core::judgement::{Attempt, drift_words};
 use vaaka_core::round::{
     Due, DueRule, RoundTask, Standing, Trigger, due_of, plan_round, standing_of, triggered,
 };
+use vaaka_formats::Table;
 use vaaka_store::Connection;
 use vaaka_store::adjustments;
-use vaaka_store::charts::{self, BriefPoint, StreamView};
+use vaaka_store::charts::{self, BriefPoint};
 use vaaka_store::checks::{self, ShiftCheck};
 use vaaka_store::ids::{PlanId, PlanVersionId, StreamId};
 use vaaka_store::outcomes::result_of;
-use vaaka_store::plans::{self, InForce, PlanView};
+use vaaka_store::plans::{self, InForce, RoundPlan};
 use vaaka_store::rounds;
-use vaaka_store::rows::Shift;
+use vaaka_store::rows::{Shift, Stream};
 
 use super::charts::{BEAM_TRAIL, beam_of, last_point, state_class};
 use super::{Here, Shell, page};
+use crate::desk::Desk;
 use crate::draw::{Ribbon, RibbonBlock};
 use crate::error::WebError;
 use crate::forms::new_key;
@@ -97,13 +99,13 @@ struct Card {
 
 /// A plan with everything the round knows of it.
 struct Item {
-    view: PlanView,
+    plan: RoundPlan,
     runs: Vec<Attempt>,
     shift_checks: Vec<ShiftCheck>,
     open: Option<ShiftCheck>,
     due: Due,
     standing: Standing,
-    worst: Option<(StreamView, Vec<BriefPoint>)>,
+    worst: Option<(Stream, Vec<BriefPoint>)>,
     /// Why it is due where that is not plain: out of turn, or late.
     why: Option<String>,
     late: bool,
@@ -137,7 +139,7 @@ pub(super) async fn draw(
     let unproven = items.iter().filter(|item| item.unproven.is_some());
     rows.extend(unproven.map(|item| row(item, "–".to_owned(), &here)));
     for (index, scheduled) in plan.to_do.iter().enumerate() {
-        if let Some(item) = items.iter().find(|item| item.view.plan.id == scheduled.id) {
+        if let Some(item) = items.iter().find(|item| item.plan.plan == scheduled.id) {
             rows.push(row(item, (index + 1).to_string(), &here));
         }
     }
@@ -182,6 +184,50 @@ pub(super) async fn draw(
     page(status, &template)
 }
 
+/// The round as a table for other programs.
+pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
+    let all = plans::in_force(&mut desk.connection).await?;
+    let items = items(&mut desk.connection, &all, &desk.here, desk.now).await?;
+    let tasks: Vec<RoundTask<PlanId>> = items.iter().map(task).collect();
+    let plan = plan_round(&tasks, desk.now);
+    let mut table = Table::new(&[
+        "place",
+        "area",
+        "instrument",
+        "name",
+        "standard",
+        "minutes",
+        "state",
+        "to_do",
+        "why",
+        "starts_at",
+    ]);
+    for item in &items {
+        let place = plan.to_do.iter().position(|scheduled| scheduled.id == item.plan.plan);
+        let row = row(item, String::new(), &desk.here);
+        let to_do = match item.due {
+            _ if item.unproven.is_some() => "as left",
+            Due::Nothing => "",
+            Due::Due => "check",
+            Due::Open => "go on",
+            Due::Repeat => "repeat",
+        };
+        table.row([
+            place.map(|place| place + 1).into(),
+            row.area.into(),
+            row.tag.into(),
+            row.name.into(),
+            row.standard.into(),
+            item.plan.minutes.into(),
+            row.words.into(),
+            to_do.into(),
+            row.why.into(),
+            place.map(|place| plan.to_do[place].starts_at.to_string()).into(),
+        ]);
+    }
+    Ok(table)
+}
+
 /// How many checks of this round are done, and how many are left.
 pub(super) async fn counts(
     connection: &mut Connection,
@@ -217,6 +263,7 @@ async fn missed_words(
                 plan: one.plan,
                 rule,
                 since,
+                until: Timestamp::MAX,
             })
         })
         .collect();
@@ -249,11 +296,8 @@ fn heading(here: &Here, to_go: usize, all: usize, done_by: Option<Timestamp>) ->
 }
 
 fn sub(items: &[Item]) -> String {
-    let minutes: i32 = items
-        .iter()
-        .filter(|item| item.due != Due::Nothing)
-        .map(|item| item.view.version.minutes)
-        .sum();
+    let minutes: i32 =
+        items.iter().filter(|item| item.due != Due::Nothing).map(|item| item.plan.minutes).sum();
     if minutes > 0 { format!("{minutes} min of work") } else { String::new() }
 }
 
@@ -266,22 +310,22 @@ async fn items(
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
     let wanted = due_or_begun(connection, all, &shift_checks, here, now).await?;
     let ids: Vec<PlanVersionId> = wanted.iter().map(|one| one.version).collect();
-    let views = plans::by_versions(connection, &ids).await?;
-    let mut benches: Vec<_> = views.iter().map(|view| view.instrument.id).collect();
+    let plans = plans::on_round(connection, &ids).await?;
+    let mut benches: Vec<_> = plans.iter().map(|plan| plan.instrument).collect();
     benches.sort_unstable();
     benches.dedup();
-    let streams = charts::of_instruments(connection, &benches).await?;
-    let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
+    let streams = charts::streams_of(connection, &benches).await?;
+    let ids: Vec<StreamId> = streams.iter().map(|stream| stream.id).collect();
     let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
     let unproven = adjustments::unproven(connection).await?;
-    views
+    plans
         .into_iter()
-        .map(|view| {
+        .map(|plan| {
             let of_plan: Vec<ShiftCheck> =
-                shift_checks.iter().filter(|check| check.plan == view.plan.id).cloned().collect();
-            let known = wanted.iter().find(|one| one.version == view.version.id);
-            let place = (view.instrument.id, view.plan.set_up_id);
-            let mut item = item(view, of_plan, here, &streams, &points)?;
+                shift_checks.iter().filter(|check| check.plan == plan.plan).cloned().collect();
+            let known = wanted.iter().find(|one| one.version == plan.version);
+            let place = (plan.instrument, plan.set_up);
+            let mut item = item(plan, of_plan, here, &streams, &points)?;
             let adjusted = unproven.iter().rev().find(|(i, s, _)| (*i, *s) == place);
             if let Some((_, _, id)) = adjusted.filter(|_| item.open.is_none()) {
                 // What was found is on record; now the proof is wanted, and nothing else.
@@ -320,21 +364,9 @@ async fn due_or_begun(
         let triggers = plan.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();
         rules.push((plan, rule, triggers));
     }
-    let seldom: Vec<PlanId> = rules
-        .iter()
-        .filter(|(_, rule, _)| *rule != DueRule::EachShift)
-        .map(|(plan, ..)| plan.plan)
-        .collect();
-    let last: HashMap<PlanId, jiff::civil::Date> = match seldom.as_slice() {
-        [] => HashMap::new(),
-        seldom => {
-            let found = checks::last_dates(connection, seldom).await?;
-            found.into_iter().map(|(plan, day)| (plan, day.0)).collect()
-        }
-    };
     let today = here.shift.business_date.0;
     let by_calendar = |plan: &InForce, rule: DueRule| {
-        here.shift.works && rule.is_due(last.get(&plan.plan).copied(), today)
+        here.shift.works && rule.is_due(plan.last_done_on.map(|day| day.0), today)
     };
     // Occasions are asked for where the calendar is quiet only.
     let quiet: Vec<PlanId> = rules
@@ -353,7 +385,7 @@ async fn due_or_begun(
             let why = Some(format!("due {}", trigger.words()));
             wanted.push(OnRound { version, why, late: false });
         } else if begun.contains(&plan.plan) || by_calendar(plan, *rule) {
-            let next = rule.next(last.get(&plan.plan).copied());
+            let next = rule.next(plan.last_done_on.map(|day| day.0));
             let late = next.is_some_and(|next| next < today) && !begun.contains(&plan.plan);
             let why =
                 next.filter(|_| late).map(|next| format!("was due on {}", next.strftime("%-d %B")));
@@ -364,10 +396,10 @@ async fn due_or_begun(
 }
 
 fn item(
-    view: PlanView,
+    plan: RoundPlan,
     shift_checks: Vec<ShiftCheck>,
     here: &Here,
-    streams: &[StreamView],
+    streams: &[Stream],
     points: &[BriefPoint],
 ) -> Result<Item, WebError> {
     let open = shift_checks.iter().find(|check| check.check.state == "open").cloned();
@@ -378,48 +410,39 @@ fn item(
         .filter_map(|check| super::charts::conformity(check.conforms.as_deref()?))
         .map(|conforms| Attempt { conforms })
         .collect();
-    let own: Vec<(&StreamView, Vec<BriefPoint>)> = streams
+    let own: Vec<(&Stream, Vec<BriefPoint>)> = streams
         .iter()
-        .filter(|stream| {
-            stream.instrument.id == view.instrument.id
-                && stream.stream.set_up_id == view.plan.set_up_id
-        })
+        .filter(|stream| stream.instrument_id == plan.instrument && stream.set_up_id == plan.set_up)
         .map(|stream| {
-            let of_stream = points
-                .iter()
-                .filter(|point| point.stream_id == stream.stream.id)
-                .cloned()
-                .collect();
+            let of_stream =
+                points.iter().filter(|point| point.stream_id == stream.id).cloned().collect();
             (stream, of_stream)
         })
         .collect();
     let newest: Vec<_> = own.iter().filter_map(|(_, points)| last_point(points)).collect();
-    let service: ServiceState = view
-        .instrument
-        .state
-        .parse()
-        .map_err(|_| vaaka_store::unreadable_word(&view.instrument.state))?;
+    let service: ServiceState =
+        plan.state.parse().map_err(|_| vaaka_store::unreadable_word(&plan.state))?;
     let standing = standing_of(&runs, &newest).with_service(service);
     let worst = own
         .into_iter()
         .min_by_key(|(stream, points)| {
             let standing = standing_of(&[], &last_point(points).into_iter().collect::<Vec<_>>());
             // Among equals the larger load says more.
-            (standing, std::cmp::Reverse(stream.stream.nominal))
+            (standing, std::cmp::Reverse(stream.nominal))
         })
         .map(|(stream, points)| (stream.clone(), points));
     let due = due_of(open.is_some(), &runs);
     let (why, late, unproven) = (None, false, None);
-    Ok(Item { due, view, runs, shift_checks, open, standing, worst, why, late, unproven })
+    Ok(Item { due, plan, runs, shift_checks, open, standing, worst, why, late, unproven })
 }
 
 fn task(item: &Item) -> RoundTask<PlanId> {
     RoundTask {
-        id: item.view.plan.id,
-        area_order: item.view.area.walk_order,
-        standard: item.view.standard_words(),
-        instrument: item.view.instrument.tag.clone(),
-        minutes: i64::from(item.view.version.minutes),
+        id: item.plan.plan,
+        area_order: item.plan.walk_order,
+        standard: item.plan.standard_words(),
+        instrument: item.plan.tag.clone(),
+        minutes: i64::from(item.plan.minutes),
         due: item.due,
     }
 }
@@ -435,7 +458,7 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     };
     let time = match (item.due, done.and_then(|check| check.check.closed_at)) {
         (Due::Nothing, Some(at)) => format!("done {}", local_time(at.0, &here.zone)),
-        _ => format!("{} min", item.view.version.minutes),
+        _ => format!("{} min", item.plan.minutes),
     };
     // What the instrument is stands first; what it wants is said by number and button.
     let (state, words) = match (item.standing, item.due) {
@@ -450,11 +473,11 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     };
     Row {
         number,
-        name: item.view.instrument.name.clone(),
-        tag: item.view.instrument.tag.clone(),
-        area: item.view.area.name.clone(),
+        name: item.plan.name.clone(),
+        tag: item.plan.tag.clone(),
+        area: item.plan.area.clone(),
         why: item.why.clone(),
-        standard: item.view.standard_words(),
+        standard: item.plan.standard_words(),
         time,
         beam: item
             .worst
@@ -463,9 +486,9 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
             .unwrap_or_default(),
         state,
         words,
-        chart: item.worst.as_ref().map(|(stream, _)| stream.stream.id),
+        chart: item.worst.as_ref().map(|(stream, _)| stream.id),
         action,
-        plan_version: item.view.version.id.0,
+        plan_version: item.plan.version.0,
         key: new_key(),
     }
 }
@@ -494,33 +517,33 @@ async fn cards(
         };
         let stored = result_of(connection, newest.check_id).await?;
         let drift = stored.as_ref().and_then(|stored| stored.verdict.forecast);
-        let name = format!("{} {}", item.view.instrument.name, item.view.instrument.tag);
-        let decimals = u32::try_from(stream.stream.decimals).unwrap_or(1);
+        let name = format!("{} {}", item.plan.name, item.plan.tag);
+        let decimals = u32::try_from(stream.decimals).unwrap_or(1);
         let value = format!(
             "{} {} at the last check, {}",
             vaaka_core::quantity::show_signed_float(newest.value, decimals),
-            stream.stream.unit,
+            stream.unit,
             local_time(newest.measured_at.0, &here.zone),
         );
         let (title, words) = match (item.standing, drift) {
             (Standing::SignalAbove | Standing::SignalBelow, Some(drift)) => (
                 format!("{name} is drifting"),
-                format!("{}.", drift_words(&drift, &stream.stream.unit, &here.zone)),
+                format!("{}.", drift_words(&drift, &stream.unit, &here.zone)),
             ),
             (Standing::SignalAbove | Standing::SignalBelow, None) => (
                 format!("{name} is not where it normally is"),
-                format!("{}: {value}. Inside tolerance; look for the cause.", stream.stream.label),
+                format!("{}: {value}. Inside tolerance; look for the cause.", stream.label),
             ),
             (standing, _) => (
                 format!("{name}: {}", standing.words().to_lowercase()),
-                format!("{}: {value}.", stream.stream.label),
+                format!("{}: {value}.", stream.label),
             ),
         };
         let out = item.standing <= Standing::OutOfTolerance;
         let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
         let (link, link_words) = match done.filter(|_| out && !item.runs.is_empty()) {
             Some(check) => (format!("/checks/{}/verdict", check.check.id), "See the verdict"),
-            None => (format!("/charts/{}", stream.stream.id), "See the chart"),
+            None => (format!("/charts/{}", stream.id), "See the chart"),
         };
         cards.push(Card {
             state: if out { "out" } else { "signal" },
@@ -541,14 +564,13 @@ fn ribbon(
 ) -> Ribbon {
     let mut lanes: Vec<String> = Vec::new();
     for item in items {
-        if !lanes.contains(&item.view.area.name) {
-            lanes.push(item.view.area.name.clone());
+        if !lanes.contains(&item.plan.area) {
+            lanes.push(item.plan.area.clone());
         }
     }
     let (start, end) = ribbon_span(items, to_do, here, now);
     let minute = |at: Timestamp| at.duration_since(start).as_secs_f64() / 60.0;
-    let lane_of =
-        |item: &Item| lanes.iter().position(|lane| *lane == item.view.area.name).unwrap_or(0);
+    let lane_of = |item: &Item| lanes.iter().position(|lane| *lane == item.plan.area).unwrap_or(0);
     let mut blocks = Vec::new();
     for item in items {
         for check in &item.shift_checks {
@@ -561,18 +583,18 @@ fn ribbon(
                 lane: lane_of(item),
                 from: minute(check.check.opened_at.0).max(0.0),
                 to: minute(until),
-                label: item.view.instrument.tag.clone(),
+                label: item.plan.tag.clone(),
                 done: true,
             });
         }
     }
     for scheduled in to_do {
-        if let Some(item) = items.iter().find(|item| item.view.plan.id == scheduled.id) {
+        if let Some(item) = items.iter().find(|item| item.plan.plan == scheduled.id) {
             blocks.push(RibbonBlock {
                 lane: lane_of(item),
                 from: minute(scheduled.starts_at),
                 to: minute(scheduled.ends_at),
-                label: item.view.instrument.tag.clone(),
+                label: item.plan.tag.clone(),
                 done: false,
             });
         }

@@ -103,7 +103,8 @@ pub async fn create(
     }
 }
 
-fn read_standard(reader: &mut Reader<'_>) -> [String; 3] {
+/// Reads name, kind and place of a standard, from a form or from a line of a table.
+pub(super) fn read_standard(reader: &mut Reader<'_>) -> [String; 3] {
     let name = reader.required("name", 120, "Give it a name.");
     let kind = reader.required(
         "kind",
@@ -212,7 +213,8 @@ fn unit_field() -> Field {
     Field::new("unit", "Unit of all values", choices(units))
 }
 
-fn read_certificate(reader: &mut Reader<'_>) -> Certificate {
+/// Reads a certificate.
+pub(super) fn read_certificate(reader: &mut Reader<'_>) -> Certificate {
     let number = reader.required("number", 60, "Give the number of the certificate.");
     let kind = reader
         .choice("paper", |word| {
@@ -223,7 +225,7 @@ fn read_certificate(reader: &mut Reader<'_>) -> Certificate {
     let issued_on = reader.required_day("issued_on");
     let valid_from = reader.required_day("valid_from");
     let valid_until = reader.required_day("valid_until");
-    if reader.is_fine() && valid_until < valid_from {
+    if valid_until < valid_from {
         reader.fault("valid_until", "It ends before it begins. Look at the two days again.");
     }
     Certificate {
@@ -241,7 +243,8 @@ fn read_certificate(reader: &mut Reader<'_>) -> Certificate {
     }
 }
 
-fn read_values(reader: &mut Reader<'_>, typed: &Fields) -> Vec<CertifiedValue> {
+/// Reads certified values, a row a piece.
+pub(super) fn read_values(reader: &mut Reader<'_>, typed: &Fields) -> Vec<CertifiedValue> {
     let unit = reader.choice("unit", |word| word.parse::<Unit>().ok());
     let mut found: Vec<CertifiedValue> = Vec::new();
     for row in 0..rows_filled(typed, "values") {
@@ -388,7 +391,8 @@ pub async fn create_lot(
     }
 }
 
-fn read_lot(reader: &mut Reader<'_>, standard: StandardId) -> Lot {
+/// Reads a lot.
+pub(super) fn read_lot(reader: &mut Reader<'_>, standard: StandardId) -> Lot {
     let lot = reader.required("lot", 60, "Give the number of the lot or piece.");
     let use_kind = reader
         .choice("use_kind", |word| match word {

@@ -64,6 +64,9 @@ const SITE: &str = "
             opened_by, opened_at, closed_by, closed_at, idempotency_key, held_by)
         SELECT m.id, 9000 + m.n, 9000 + m.n, m.shift, 4, 'as_found', 'concluded', 1 + m.n % 3, m.at,
             1 + m.n % 3, m.at + interval '4 minutes', gen_random_uuid(), 1 + m.n % 3 FROM made m;
+    UPDATE plans SET last_done_on = done.day FROM (SELECT 9000 + m.n AS plan, max(s.business_date) AS day
+            FROM made m JOIN shift_instances s ON s.id = m.shift GROUP BY m.n) done
+        WHERE plans.id = done.plan;
     INSERT INTO readings (check_id, step_key, repeat, kind, typed, indication, unit, added, source, person_id,
             measured_at, received_at, idempotency_key)
         SELECT m.id, r.step_key, r.repeat, r.kind, r.typed, r.indication, r.unit, r.added, r.source, 1,
@@ -110,6 +113,9 @@ async fn database(cluster: &str, now: Timestamp) -> String {
     admin.batch_execute("CREATE DATABASE site").await.unwrap();
     migrate::run(&owner("site")).await.unwrap();
     let mut connection = AsyncPgConnection::establish(&owner("site")).await.unwrap();
+    let role = "DO $$ BEGIN IF NOT EXISTS (SELECT FROM pg_roles WHERE rolname = 'vaaka') THEN
+        CREATE ROLE vaaka LOGIN IN ROLE vaaka_app; END IF; END $$";
+    connection.batch_execute(role).await.unwrap();
     let world = generate(&Request { days: 45, seed: 20, ends_at: now }).unwrap();
     load(&mut connection, world).await.unwrap();
     connection.batch_execute(SITE).await.unwrap();

@@ -166,8 +166,20 @@ impl Bench {
 
     /// Sends a file as a form does.
     pub async fn send_file(&self, path: &str, token: &str, name: &str, bytes: &[u8]) -> Page {
+        let parts = [("form_token", token), ("back", "/"), ("caption", "as it stands")];
+        self.send_parts(path, &parts, name, bytes).await
+    }
+
+    /// Sends a file with other fields.
+    pub async fn send_parts(
+        &self,
+        path: &str,
+        parts: &[(&str, &str)],
+        name: &str,
+        bytes: &[u8],
+    ) -> Page {
         let mut body = Vec::new();
-        for (field, value) in [("form_token", token), ("back", "/"), ("caption", "as it stands")] {
+        for (field, value) in parts {
             let part = format!(
                 "--edge\r\ncontent-disposition: form-data; name=\"{field}\"\r\n\r\n{value}\r\n"
             );
@@ -184,6 +196,12 @@ impl Bench {
             .post(format!("{}{path}", self.base))
             .header("content-type", "multipart/form-data; boundary=edge")
             .body(body);
+        Self::page(request.send().await.unwrap()).await
+    }
+
+    /// Asks as another program does, by its key.
+    pub async fn get_with_key(&self, path: &str, key: &str) -> Page {
+        let request = self.client.get(format!("{}{path}", self.base)).bearer_auth(key);
         Self::page(request.send().await.unwrap()).await
     }
 

@@ -25,3 +25,4 @@ mod web_plans;
 mod web_run;
 mod web_shifts;
 mod web_standards;
+mod web_tables;

@@ -15,7 +15,7 @@ pub use limits::{Limit, LimitForm, Side};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::{Bound, Method, MethodError, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{Bound, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -217,6 +217,10 @@ impl Method for Gauge {
 
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
         way::way(plan, &Settings::read(plan)?)
+    }
+
+    fn chart_key(&self, point: &PlanPoint) -> String {
+        evaluate::key_of("error", point)
     }
 
     fn evaluate(

@@ -14,7 +14,7 @@ pub use mpe::{AccuracyClass, LimitStage, maximum_permissible_error};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::{Method, MethodError, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -123,6 +123,10 @@ impl Method for Weighing {
 
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
         way::way(plan, &Settings::read(plan)?)
+    }
+
+    fn chart_key(&self, point: &PlanPoint) -> String {
+        evaluate::key_of("error", point)
     }
 
     fn evaluate(

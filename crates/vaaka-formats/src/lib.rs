@@ -1,0 +1,7 @@
+//! Open formats in and out: bytes to plain types and back. Nothing here knows the job.
+
+mod table_in;
+mod table_out;
+
+pub use table_in::{Grid, Line, TableError, read_table};
+pub use table_out::{Cell, Table};

@@ -1,0 +1,2 @@
+DROP TABLE earlier_values, imports;
+DROP FUNCTION keep_imports();

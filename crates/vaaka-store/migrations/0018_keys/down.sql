@@ -1,0 +1,1 @@
+DROP TABLE program_keys;

@@ -1,0 +1,234 @@
+//! Missed checks of the whole site in a period: which, when, of what.
+
+use std::collections::HashMap;
+
+use askama::Template;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::response::Response;
+use jiff::civil::Date;
+use jiff::{Timestamp, ToSpan};
+use vaaka_formats::{Cell, Table};
+use vaaka_store::ids::{InstrumentId, PlanId};
+use vaaka_store::plans::{self, PlanName};
+use vaaka_store::{Connection, instruments, rounds};
+
+use super::{Shell, page};
+use crate::desk::Desk;
+use crate::error::WebError;
+use crate::forms::Asked;
+use crate::session::SignedIn;
+use crate::state::AppState;
+
+/// Rows that the page shows; the table has all.
+const SHOWN: usize = 300;
+
+/// A period, and part of a tag, as they stand in an address.
+#[derive(Debug, Default, Clone, serde::Deserialize)]
+pub struct Query {
+    /// First day.
+    #[serde(default)]
+    pub from: String,
+    /// Last day.
+    #[serde(default)]
+    pub to: String,
+    /// Part of a tag.
+    #[serde(default)]
+    pub tag: String,
+}
+
+/// First and last day; the month up to today, with words, where what was typed is no period.
+pub(super) fn period(query: &Query, today: Date) -> (Date, Date, Option<String>) {
+    let month = (today.saturating_sub(30.days()), today);
+    if query.from.trim().is_empty() && query.to.trim().is_empty() {
+        return (month.0, month.1, None);
+    }
+    let read = |text: &str, or: Date| match text.trim() {
+        "" => Some(or),
+        text => text.parse::<Date>().ok(),
+    };
+    match (read(&query.from, month.0), read(&query.to, month.1)) {
+        (Some(from), Some(to)) if from <= to => (from, to, None),
+        (Some(_), Some(_)) => (
+            month.0,
+            month.1,
+            Some("The period ends before it begins. The last month is shown.".into()),
+        ),
+        _ => (
+            month.0,
+            month.1,
+            Some("Type both days as year-month-day, for example 2026-11-24. The last month is shown.".into()),
+        ),
+    }
+}
+
+/// The moments between which the days of a period lie.
+pub(super) fn moments(desk: &Desk, first: Date, last: Date) -> (Timestamp, Timestamp) {
+    let at = |day: Date| {
+        day.to_zoned_datetime(desk.here.zone.clone()).map_or(desk.now, |zoned| zoned.timestamp())
+    };
+    (at(first), at(last.saturating_add(1.day())))
+}
+
+/// A window that went by without its check.
+#[derive(Debug)]
+pub(super) struct Row {
+    /// Business date on which it began.
+    pub date: Date,
+    /// Its shift, where it is one.
+    pub shift: String,
+    pub tag: String,
+    pub instrument: String,
+    pub plan: String,
+    pub rule: &'static str,
+    pub from: Timestamp,
+    pub until: Timestamp,
+}
+
+/// What was missed between two moments, of all instruments or of one, newest first. While an
+/// instrument was out of use nothing was asked of it.
+pub(super) async fn find(
+    connection: &mut Connection,
+    of: Option<InstrumentId>,
+    from: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<Row>, WebError> {
+    let asked = rounds::asked(connection, of).await?;
+    let found = rounds::missed_between(connection, &asked, from, until).await?;
+    let mut ids: Vec<PlanId> = found.iter().map(|(plan, _)| *plan).collect();
+    ids.sort_unstable();
+    ids.dedup();
+    let names: HashMap<PlanId, PlanName> = plans::names(connection, &ids).await?;
+    let mut states: HashMap<InstrumentId, Vec<(Timestamp, String)>> = HashMap::new();
+    for name in names.values() {
+        if !states.contains_key(&name.instrument_id) {
+            let rows = instruments::states(connection, name.instrument_id).await?;
+            let rows = rows.into_iter().map(|(row, _)| (row.at.0, row.state)).collect();
+            states.insert(name.instrument_id, rows);
+        }
+    }
+    let was_out = |id: InstrumentId, at: Timestamp| {
+        let newest = states.get(&id).and_then(|rows| rows.iter().find(|(when, _)| *when <= at));
+        newest.is_some_and(|(_, state)| matches!(state.as_str(), "out" | "retired"))
+    };
+    let mut rows = Vec::new();
+    for (plan, window) in found {
+        let Some(name) = names.get(&plan) else { continue };
+        if was_out(name.instrument_id, window.until) {
+            continue;
+        }
+        let rule = asked
+            .iter()
+            .rev()
+            .find(|one| one.plan == plan && one.since <= window.from)
+            .map_or("", |one| one.rule.words());
+        rows.push(Row {
+            date: window.date,
+            shift: window.shift.unwrap_or_default(),
+            tag: name.tag.clone(),
+            instrument: name.instrument.clone(),
+            plan: name.plan.clone(),
+            rule,
+            from: window.from,
+            until: window.until,
+        });
+    }
+    rows.sort_by(|a, b| b.until.cmp(&a.until).then_with(|| a.tag.cmp(&b.tag)));
+    Ok(rows)
+}
+
+async fn asked_for(desk: &mut Desk, query: &Query) -> Result<(Vec<Row>, Option<String>), WebError> {
+    let (first, last, error) = period(query, desk.today);
+    let (from, until) = moments(desk, first, last);
+    // What is not over yet is not missed yet.
+    let mut rows = find(&mut desk.connection, None, from, until.min(desk.now)).await?;
+    let tag = query.tag.trim().to_lowercase();
+    rows.retain(|row| row.tag.to_lowercase().contains(&tag));
+    Ok((rows, error))
+}
+
+/// As a table.
+pub(super) async fn table(desk: &mut Desk, query: &Query) -> Result<Table, WebError> {
+    let (rows, error) = asked_for(desk, query).await?;
+    if let Some(words) = error {
+        return Err(WebError::NotNow { words });
+    }
+    let mut table =
+        Table::new(&["date", "shift", "instrument", "name", "plan", "due", "from", "until"]);
+    for row in rows {
+        table.row([
+            row.date.to_string().into(),
+            row.shift.into(),
+            row.tag.into(),
+            row.instrument.into(),
+            row.plan.into(),
+            Cell::from(row.rule),
+            row.from.to_string().into(),
+            row.until.to_string().into(),
+        ]);
+    }
+    Ok(table)
+}
+
+#[derive(Debug, Template)]
+#[template(path = "missed.html")]
+struct MissedPage {
+    shell: Shell,
+    heading: String,
+    query: Query,
+    address: String,
+    by_instrument: Vec<(String, String, usize)>,
+    rows: Vec<Row>,
+    more: usize,
+    error: Option<String>,
+}
+
+/// Shows what was missed.
+pub async fn show(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    Asked(mut query): Asked<Query>,
+) -> Result<Response, WebError> {
+    let mut desk = Desk::open(&state).await?;
+    let (mut rows, error) = asked_for(&mut desk, &query).await?;
+    let (first, last, _) = period(&query, desk.today);
+    (query.from, query.to) = (first.to_string(), last.to_string());
+    let mut by_instrument: Vec<(String, String, usize)> = Vec::new();
+    for row in &rows {
+        match by_instrument.iter_mut().find(|(tag, ..)| *tag == row.tag) {
+            Some((.., count)) => *count += 1,
+            None => by_instrument.push((row.tag.clone(), row.instrument.clone(), 1)),
+        }
+    }
+    by_instrument.sort_by(|a, b| b.2.cmp(&a.2).then_with(|| a.0.cmp(&b.0)));
+    let heading = match rows.len() {
+        0 => "none".to_owned(),
+        1 => "one".to_owned(),
+        n => format!("{n} of {} instruments", by_instrument.len()),
+    };
+    let more = rows.len().saturating_sub(SHOWN);
+    rows.truncate(SHOWN);
+    let encode = crate::forms::encode;
+    let template = MissedPage {
+        shell: Shell::new(&signed, "records", &desk.here),
+        heading,
+        address: format!("from={first}&to={last}&tag={}", encode(query.tag.trim())),
+        query,
+        by_instrument,
+        rows,
+        more,
+        error,
+    };
+    let fine = template.error.is_none();
+    page(if fine { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY }, &template)
+}
+
+impl Row {
+    /// Which window it was, in words.
+    pub(super) fn what(&self) -> String {
+        match self.shift.as_str() {
+            "" => format!("{}, {}", self.date, self.rule),
+            shift => format!("{} {}", self.date, shift.to_lowercase()),
+        }
+    }
+}

@@ -1,0 +1,523 @@
+//! What stands on a page as a table for other programs: `/export/NAME.csv` and `/export/NAME.json`.
+//! Both forms come from one table. Registers have the heads under which a table is brought in.
+
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use vaaka_core::method::by_key;
+use vaaka_formats::{Cell, Table};
+use vaaka_store::ids::{CheckId, StreamId};
+use vaaka_store::outcomes::result_of;
+use vaaka_store::{
+    audit, charts, checks, entries, instruments, notices, people, plans, search, standards,
+    trainings,
+};
+
+use super::missed;
+use super::{chart, charts as chart_list, records, round};
+use crate::desk::Desk;
+use crate::error::WebError;
+use crate::forms::{Asked, PathTag};
+use crate::session::Caller;
+use crate::state::AppState;
+
+/// Rows that one table may have. More are refused with words, never cut in silence: who counts
+/// failures in a table must be able to rely on its having them all.
+const MOST: i64 = 100_000;
+
+/// What narrows a table: whatever its page can be narrowed by.
+#[derive(Debug, Default, Clone, serde::Deserialize)]
+#[serde(default)]
+pub struct Query {
+    tag: String,
+    standard: String,
+    person: String,
+    from: String,
+    to: String,
+    verdict: String,
+    range: String,
+    chain: String,
+}
+
+fn attachment(name: &str, form: &str, media_type: &'static str, text: String) -> Response {
+    let headers = [
+        (header::CONTENT_TYPE, media_type.to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{name}.{form}\"")),
+    ];
+    (headers, text).into_response()
+}
+
+/// A CSV file.
+pub fn as_csv(name: &str, text: String) -> Response {
+    attachment(name, "csv", "text/csv; charset=utf-8", text)
+}
+
+/// Gives a table.
+pub async fn show(
+    _caller: Caller,
+    State(state): State<AppState>,
+    PathTag(file): PathTag,
+    Asked(query): Asked<Query>,
+) -> Result<Response, WebError> {
+    let (name, form) = file.rsplit_once('.').ok_or(WebError::NotFound)?;
+    if !matches!(form, "csv" | "json") {
+        return Err(WebError::NotFound);
+    }
+    let mut desk = Desk::open(&state).await?;
+    let table = table(&mut desk, name, &query).await?;
+    Ok(match form {
+        "csv" => as_csv(name, table.csv()),
+        _ => attachment(name, "json", "application/json", table.json()),
+    })
+}
+
+async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebError> {
+    if let Some((name, id)) = name.rsplit_once('-') {
+        let id: i64 = id.parse().map_err(|_| WebError::NotFound)?;
+        return match name {
+            "chart" => chart_points(desk, StreamId(id), &query.range).await,
+            "readings" => readings(desk, CheckId(id)).await,
+            "characteristics" => characteristics(desk, CheckId(id)).await,
+            _ => Err(WebError::NotFound),
+        };
+    }
+    match name {
+        "round" => round::table(desk).await,
+        "charts" => chart_list::table(desk).await,
+        "instruments" => instruments_table(desk).await,
+        "standards" => standards_table(desk).await,
+        "plans" => plans_table(desk).await,
+        "people" => people_table(desk).await,
+        "records" => records_table(desk, query).await,
+        "notices" => notices_table(desk).await,
+        "audit" => audit_table(desk, &query.chain).await,
+        "missed" => {
+            let query = missed::Query {
+                from: query.from.clone(),
+                to: query.to.clone(),
+                tag: query.tag.clone(),
+            };
+            missed::table(desk, &query).await
+        }
+        _ => Err(WebError::NotFound),
+    }
+}
+
+async fn instruments_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&super::import::instrument_heads());
+    for (one, area) in instruments::all(&mut desk.connection).await? {
+        let pairs = one.configuration_names.iter().zip(&one.configuration_values);
+        let configuration: Vec<String> =
+            pairs.map(|(name, value)| format!("{name} = {value}")).collect();
+        table.row([
+            one.tag.into(),
+            one.name.into(),
+            one.family.into(),
+            area.name.into(),
+            one.serial.into(),
+            one.owner.into(),
+            one.unit.into(),
+            one.resolution.into(),
+            one.range_low.into(),
+            one.maximum.into(),
+            one.work_low.into(),
+            one.work_high.into(),
+            one.firmware.into(),
+            one.calibration_file.into(),
+            one.adjustable.into(),
+            one.sealed.into(),
+            one.critical.into(),
+            configuration.join(" | ").into(),
+            one.state.into(),
+        ]);
+    }
+    Ok(table)
+}
+
+/// A line for each value of the certificate that holds today; one line for a standard without any.
+async fn standards_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&super::import::standard_heads());
+    for record in standards::all(&mut desk.connection, desk.today).await? {
+        let values = match &record.certificate {
+            Some(certificate) => {
+                let values = standards::values(&mut desk.connection, certificate.id).await?;
+                values.into_iter().map(Some).collect()
+            }
+            None => vec![None],
+        };
+        for value in values {
+            let (lot, paper) = (record.lot.as_ref(), record.certificate.as_ref());
+            let value = value.as_ref();
+            table.row([
+                Cell::from(&record.standard.tag),
+                Cell::from(&record.standard.name),
+                vaaka_core::standard::kind_words(&record.standard.kind).into(),
+                Cell::from(&record.standard.location),
+                lot.map(|lot| &lot.lot).into(),
+                lot.and_then(|lot| lot.expires_on).map(|day| day.0.to_string()).into(),
+                lot.and_then(|lot| lot.open_hours).into(),
+                lot.and_then(|lot| lot.use_kind.as_ref()).into(),
+                lot.and_then(|lot| lot.use_limit).into(),
+                paper.map(|paper| &paper.number).into(),
+                paper.map(|paper| &paper.kind).into(),
+                paper.map(|paper| &paper.issuer).into(),
+                paper.map(|paper| paper.issued_on.0.to_string()).into(),
+                paper.map(|paper| paper.valid_from.0.to_string()).into(),
+                paper.map(|paper| paper.valid_until.0.to_string()).into(),
+                value.map(|value| &value.unit).into(),
+                value.map(|value| &value.piece).into(),
+                value.map(|value| value.nominal).into(),
+                value.map(|value| value.certified_value).into(),
+                value.map(|value| value.expanded_uncertainty).into(),
+                value.map(|value| value.coverage_factor).into(),
+                value.map(|value| value.class_limit).into(),
+                value.and_then(|value| value.non_uniformity).into(),
+                value.and_then(|value| value.temperature).into(),
+            ]);
+        }
+    }
+    Ok(table)
+}
+
+/// The points of the plans in force, a line each.
+async fn plans_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&[
+        "instrument",
+        "plan",
+        "method",
+        "version",
+        "in force since",
+        "due",
+        "occasions",
+        "minutes",
+        "standard",
+        "decision rule",
+        "point",
+        "nominal",
+        "unit",
+        "direction",
+        "place",
+        "repeats",
+        "charted",
+        "pieces",
+    ]);
+    let in_force = plans::in_force(&mut desk.connection).await?;
+    let ids: Vec<_> = in_force.iter().map(|one| one.version).collect();
+    for view in plans::by_versions(&mut desk.connection, &ids).await? {
+        let method = by_key(&view.plan.method_key).map_or("", |method| method.name());
+        let version = &view.version;
+        for point in plans::points(&mut desk.connection, version.id).await? {
+            table.row([
+                Cell::from(&view.instrument.tag),
+                Cell::from(&view.plan.name),
+                method.into(),
+                version.version.into(),
+                version.approved_at.map(|at| at.0.to_string()).into(),
+                Cell::from(&version.due_rule),
+                version.due_triggers.join(" ").into(),
+                version.minutes.into(),
+                view.standard_words().into(),
+                Cell::from(&version.decision_rule),
+                point.sequence.into(),
+                point.nominal.into(),
+                Cell::from(&version.unit),
+                point.travel.into(),
+                point.place.into(),
+                point.repeats.into(),
+                point.charted.into(),
+                point.pieces.join(" + ").into(),
+            ]);
+        }
+    }
+    Ok(table)
+}
+
+/// People with their trainings, a line each.
+async fn people_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&["name", "sign-in", "role", "active", "trained for", "until"]);
+    let trained = trainings::newest(&mut desk.connection).await?;
+    for person in people::all(&mut desk.connection).await? {
+        let own: Vec<_> =
+            trained.iter().filter(|(training, _)| training.person_id == person.id).collect();
+        let lines = match own.is_empty() {
+            true => vec![(Cell::Empty, Cell::Empty)],
+            false => own
+                .iter()
+                .map(|(training, _)| {
+                    let method = by_key(&training.method_key).map_or("", |method| method.name());
+                    (method.into(), training.valid_until.0.to_string().into())
+                })
+                .collect(),
+        };
+        for (method, until) in lines {
+            table.row([
+                Cell::from(&person.name),
+                Cell::from(&person.sign_in),
+                Cell::from(&person.role),
+                person.active.into(),
+                method,
+                until,
+            ]);
+        }
+    }
+    Ok(table)
+}
+
+async fn records_table(desk: &mut Desk, query: &Query) -> Result<Table, WebError> {
+    let asked = records::Query {
+        tag: query.tag.clone(),
+        standard: query.standard.clone(),
+        person: query.person.clone(),
+        from: query.from.clone(),
+        to: query.to.clone(),
+        verdict: query.verdict.clone(),
+    };
+    let (wanted, error) = records::wanted(&asked, &desk.here);
+    if let Some(words) = error {
+        return Err(WebError::NotNow { words });
+    }
+    let found = search::find(&mut desk.connection, &wanted, MOST + 1).await?;
+    let mut table = Table::new(&[
+        "record",
+        "instrument",
+        "name",
+        "plan",
+        "purpose",
+        "state",
+        "opened_at",
+        "closed_at",
+        "person",
+        "standard",
+        "lot",
+        "certificate",
+        "conforms",
+        "control",
+        "void_reason",
+    ]);
+    for one in whole(found, MOST)? {
+        table.row([
+            one.id.0.into(),
+            one.tag.into(),
+            one.instrument.into(),
+            one.plan.into(),
+            one.purpose.into(),
+            one.state.into(),
+            one.opened_at.0.to_string().into(),
+            one.closed_at.map(|at| at.0.to_string()).into(),
+            one.person.into(),
+            one.standard.into(),
+            one.lot.into(),
+            one.certificate.into(),
+            one.conforms.into(),
+            one.control.into(),
+            one.void_reason.into(),
+        ]);
+    }
+    Ok(table)
+}
+
+/// What was found, if it is no more than `most`.
+fn whole<T>(found: Vec<T>, most: i64) -> Result<Vec<T>, WebError> {
+    if found.len() as i64 > most {
+        return Err(WebError::NotNow {
+            words: format!(
+                "More than {most} records fit, which is more than one table holds. Nothing was written. Go back, narrow the search, for example by days, and take the tables one after the other."
+            ),
+        });
+    }
+    Ok(found)
+}
+
+async fn notices_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&["notice", "kind", "title", "words", "at", "taken_by", "taken_at"]);
+    for one in whole(notices::newest(&mut desk.connection, MOST + 1).await?, MOST)? {
+        table.row([
+            one.id.0.into(),
+            one.kind.into(),
+            one.title.into(),
+            one.words.into(),
+            one.at.0.to_string().into(),
+            one.taken_by.into(),
+            one.taken_at.map(|at| at.0.to_string()).into(),
+        ]);
+    }
+    Ok(table)
+}
+
+async fn audit_table(desk: &mut Desk, chain: &str) -> Result<Table, WebError> {
+    let mut table = Table::new(&[
+        "chain",
+        "sequence",
+        "at",
+        "person",
+        "action",
+        "detail",
+        "previous_hash",
+        "hash",
+    ]);
+    let names = people::all(&mut desk.connection).await?;
+    for entry in audit::read_chain(&mut desk.connection, chain.trim()).await? {
+        let by = entry.person_id.and_then(|id| names.iter().find(|person| person.id == id));
+        table.row([
+            entry.chain.into(),
+            entry.sequence.into(),
+            entry.at.0.to_string().into(),
+            by.map(|person| &person.name).into(),
+            entry.action.into(),
+            entry.detail.to_string().into(),
+            entry.previous_hash.map(hex::encode).into(),
+            hex::encode(entry.hash).into(),
+        ]);
+    }
+    Ok(table)
+}
+
+/// The points that a chart shows, with the limits each was held against, and the values from before.
+async fn chart_points(desk: &mut Desk, id: StreamId, range: &str) -> Result<Table, WebError> {
+    let view = charts::by_id(&mut desk.connection, id).await?;
+    let (from, _) = chart::range_of(range, desk.now);
+    let read = chart::read(&mut desk.connection, view, from, desk.now).await?;
+    let mut table = Table::new(&[
+        "measured_at",
+        "value",
+        "unit",
+        "source",
+        "counted",
+        "purpose",
+        "conformity",
+        "signal",
+        "lower_control_limit",
+        "center_line",
+        "upper_control_limit",
+        "lower_tolerance_limit",
+        "upper_tolerance_limit",
+        "ewma",
+        "person",
+        "certificate",
+        "record",
+    ]);
+    let unit = &read.view.stream.unit;
+    for earlier in &read.earlier {
+        let mut row = vec![
+            earlier.at.0.to_string().into(),
+            earlier.value.into(),
+            Cell::from(unit),
+            "brought in".into(),
+            false.into(),
+        ];
+        row.resize(14, Cell::Empty);
+        row.extend([Cell::from(&earlier.person), Cell::Empty, Cell::Empty]);
+        table.row(row);
+    }
+    for one in &read.points {
+        let point = &one.point;
+        table.row([
+            point.measured_at.0.to_string().into(),
+            point.value.into(),
+            Cell::from(unit),
+            "check".into(),
+            point.ordinal.is_some().into(),
+            Cell::from(&one.purpose),
+            Cell::from(&point.conformity),
+            point.signalled.into(),
+            point.lower_control_limit.into(),
+            point.center_line.into(),
+            point.upper_control_limit.into(),
+            point.lower_tolerance_limit.into(),
+            point.upper_tolerance_limit.into(),
+            point.ewma.into(),
+            one.person.as_ref().into(),
+            Cell::from(&one.certificate),
+            point.check_id.0.into(),
+        ]);
+    }
+    Ok(table)
+}
+
+/// Every entry of a check ever kept, those that stand no longer with the reason.
+async fn readings(desk: &mut Desk, id: CheckId) -> Result<Table, WebError> {
+    checks::by_id(&mut desk.connection, id).await?;
+    let mut table = Table::new(&[
+        "step",
+        "repeat",
+        "kind",
+        "typed",
+        "indication",
+        "unit",
+        "added",
+        "source",
+        "person",
+        "measured_at",
+        "received_at",
+        "void_because",
+    ]);
+    for (one, person, void) in entries::every_entry(&mut desk.connection, id).await? {
+        table.row([
+            one.step_key.into(),
+            one.repeat.into(),
+            one.kind.into(),
+            one.typed.into(),
+            one.indication.into(),
+            one.unit.into(),
+            one.added.into(),
+            one.source.into(),
+            person.into(),
+            one.measured_at.0.to_string().into(),
+            one.received_at.0.to_string().into(),
+            void.into(),
+        ]);
+    }
+    Ok(table)
+}
+
+/// The characteristics of a check with their judgement, by the newest version of its result.
+async fn characteristics(desk: &mut Desk, id: CheckId) -> Result<Table, WebError> {
+    checks::by_id(&mut desk.connection, id).await?;
+    let mut table = Table::new(&[
+        "characteristic",
+        "nominal",
+        "value",
+        "unit",
+        "lower_tolerance_limit",
+        "upper_tolerance_limit",
+        "expanded_uncertainty",
+        "coverage_factor",
+        "lower_acceptance_limit",
+        "upper_acceptance_limit",
+        "conformity",
+        "probability_of_conformity",
+    ]);
+    let Some(stored) = result_of(&mut desk.connection, id).await? else { return Ok(table) };
+    for (characteristic, judged) in &stored.results {
+        let limits = characteristic.limits;
+        let conformity = vaaka_store::to_word(&judged.conformity)?;
+        table.row([
+            Cell::from(&characteristic.label),
+            characteristic.nominal.into(),
+            characteristic.value().into(),
+            characteristic.unit.symbol().into(),
+            limits.and_then(|limits| limits.lower).into(),
+            limits.and_then(|limits| limits.upper).into(),
+            judged.expanded_uncertainty().into(),
+            judged.coverage_factor().into(),
+            judged.acceptance.and_then(|limits| limits.lower).into(),
+            judged.acceptance.and_then(|limits| limits.upper).into(),
+            conformity.into(),
+            judged.conformance_probability.into(),
+        ]);
+    }
+    Ok(table)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_table_has_everything_or_is_refused() {
+        assert_eq!(whole(vec![1, 2, 3], 3).ok(), Some(vec![1, 2, 3]));
+        let refused = whole(vec![1, 2, 3, 4], 3);
+        let Err(WebError::NotNow { words }) = refused else { panic!("cut in silence") };
+        assert!(words.starts_with("More than 3 records"), "{words}");
+    }
+}
