@@ -1,7 +1,9 @@
 //! Chart streams, their segments, points and signals.
 
+use std::collections::HashMap;
+
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Bool, Double, Integer, Nullable, Text, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
@@ -82,6 +84,18 @@ pub async fn streams_of(
         .await?)
 }
 
+/// All streams without their registers, oldest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn all_streams(connection: &mut AsyncPgConnection) -> Result<Vec<Stream>, StoreError> {
+    Ok(chart_streams::table
+        .order(chart_streams::id)
+        .select(Stream::as_select())
+        .load(connection)
+        .await?)
+}
+
 /// One stream.
 ///
 /// # Errors
@@ -99,7 +113,7 @@ pub async fn by_id(
     Ok(StreamView { stream, instrument, area })
 }
 
-/// The newest points of a stream in brief, for beams and small charts.
+/// The newest point of a stream in brief, for beams and lists.
 #[derive(Debug, Clone, QueryableByName)]
 pub struct BriefPoint {
     /// Stream.
@@ -132,51 +146,79 @@ pub struct BriefPoint {
     /// Control limit at this point.
     #[diesel(sql_type = Nullable<Double>)]
     pub upper_control_limit: Option<f64>,
-    /// Whether a signal was raised or confirmed here.
-    #[diesel(sql_type = Bool)]
-    pub signalled: bool,
-    /// Side on which a signal is still active after the newest point; told at that point only.
+    /// Side on which a signal is still active after it.
     #[diesel(sql_type = Nullable<Text>)]
     pub active_side: Option<String>,
-    /// Slope of the drift that the newest check's verdict proved, in units a week; told there only.
+    /// Slope of the drift that its check's verdict proved, in units a week.
     #[diesel(sql_type = Nullable<Double>)]
     pub drift_per_week: Option<f64>,
-    /// Ordinal of the newest point's segment.
-    #[diesel(sql_type = Integer)]
-    pub segment: i32,
 }
 
-/// The newest `count` counted points of each of these streams, newest first within a stream.
+/// The newest counted point of each of these streams that has one, in their order.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn newest_points(
     connection: &mut AsyncPgConnection,
     streams: &[StreamId],
-    count: i64,
 ) -> Result<Vec<BriefPoint>, StoreError> {
     let ids: Vec<i64> = streams.iter().map(|id| id.0).collect();
     Ok(prepared(
         "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.conformity,
             p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
-            p.lower_control_limit, p.upper_control_limit, p.signalled,
-            g.ordinal AS segment,
+            p.lower_control_limit, p.upper_control_limit,
             (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
-               WHERE p.signalled AND p.nth = 1 AND r.check_id = p.check_id
+               WHERE p.signalled AND r.check_id = p.check_id
                  ORDER BY r.version DESC LIMIT 1) AS drift_per_week,
-            (SELECT s.side FROM signals s WHERE p.nth = 1 AND s.stream_id = p.stream_id
+            (SELECT s.side FROM signals s WHERE s.stream_id = p.stream_id
                AND s.segment_id = p.segment_id AND s.side IS NOT NULL
                AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest(?) WITH ORDINALITY AS wanted(id, place)
-         CROSS JOIN LATERAL (SELECT c.*, row_number() OVER (ORDER BY c.measured_at DESC, c.id DESC) AS nth
-             FROM chart_points c WHERE c.stream_id = wanted.id
-             AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT ?) p
-         JOIN segments g ON g.id = p.segment_id
-         ORDER BY wanted.place, p.measured_at DESC, p.id DESC",
-        vec![Bind::Ints(ids), Bind::Int(count)],
+         CROSS JOIN LATERAL (SELECT c.* FROM chart_points c WHERE c.stream_id = wanted.id
+             AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT 1) p
+         ORDER BY wanted.place",
+        vec![Bind::Ints(ids)],
     )
     .load(connection)
     .await?)
+}
+
+/// The values of a stream, oldest first.
+#[derive(Debug, QueryableByName)]
+struct Trail {
+    #[diesel(sql_type = BigInt)]
+    stream: StreamId,
+    #[diesel(sql_type = Array<Double>)]
+    values: Vec<f64>,
+}
+
+/// Of each of these streams the counted values before the newest, oldest first: those of the newest
+/// point's segment among the last `count` points, since across an adjustment they would mislead. One
+/// row a stream, because a round of sixty would otherwise read many hundred.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn trails(
+    connection: &mut AsyncPgConnection,
+    streams: &[StreamId],
+    count: i64,
+) -> Result<HashMap<StreamId, Vec<f64>>, StoreError> {
+    let ids: Vec<i64> = streams.iter().map(|id| id.0).collect();
+    let rows: Vec<Trail> = prepared(
+        "SELECT wanted.id AS stream,
+             ARRAY(SELECT p.value FROM (
+                 SELECT c.value, c.segment_id, c.measured_at, c.id,
+                     first_value(c.segment_id) OVER newest AS own, row_number() OVER newest AS nth
+                 FROM chart_points c WHERE c.stream_id = wanted.id AND c.ordinal IS NOT NULL
+                 WINDOW newest AS (ORDER BY c.measured_at DESC, c.id DESC)
+                 ORDER BY c.measured_at DESC, c.id DESC LIMIT ?) p
+             WHERE p.nth > 1 AND p.segment_id = p.own ORDER BY p.measured_at, p.id) AS values
+         FROM unnest(?) AS wanted(id)",
+        vec![Bind::Int(count), Bind::Ints(ids)],
+    )
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| (row.stream, row.values)).collect())
 }
 
 /// Control limits at the newest counted point of a characteristic: lower, centre, upper.

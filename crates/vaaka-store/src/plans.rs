@@ -10,6 +10,7 @@ use serde_json::json;
 use vaaka_core::judgement::Decision;
 use vaaka_core::method::{BudgetAddition, PlanPoint, PlanSpec, PlanStandard, Purpose};
 use vaaka_core::quantity::Unit;
+use vaaka_core::round::DueRule;
 use vaaka_core::standard::CertifiedPiece;
 
 use crate::audit::{self, Happening};
@@ -100,27 +101,67 @@ pub struct InForce {
     pub last_done_on: Option<Day>,
 }
 
-/// All plans in force in brief: a large site has many that are not due now.
+macro_rules! in_force_query {
+    () => {
+        plan_versions::table
+            .inner_join(plans::table.inner_join(instruments::table))
+            .filter(plan_versions::state.eq("approved"))
+            .filter(instruments::state.ne_all(["out", "retired"]))
+            .order(plans::id)
+            .select((
+                plan_versions::id,
+                plans::id,
+                plan_versions::due_rule,
+                plan_versions::due_triggers,
+                plan_versions::approved_at,
+                instruments::tag,
+                plans::last_done_on,
+            ))
+    };
+}
+
+/// All plans in force in brief.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<InForce>, StoreError> {
-    Ok(plan_versions::table
-        .inner_join(plans::table.inner_join(instruments::table))
-        .filter(plan_versions::state.eq("approved"))
-        .filter(instruments::state.ne_all(["out", "retired"]))
-        .order(plans::id)
-        .select((
-            plan_versions::id,
-            plans::id,
-            plan_versions::due_rule,
-            plan_versions::due_triggers,
-            plan_versions::approved_at,
-            instruments::tag,
-            plans::last_done_on,
-        ))
+    Ok(in_force_query!().load(connection).await?)
+}
+
+/// Plans in force in brief, less those that rest on a day for sure: done so lately that their week or
+/// month is not over, without occasions, and not `begun`. A large site has hundreds of these, and a
+/// round reads none of them.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn awake(
+    connection: &mut AsyncPgConnection,
+    today: jiff::civil::Date,
+    begun: &[PlanId],
+) -> Result<Vec<InForce>, StoreError> {
+    let since = |rule: DueRule| {
+        let days = rule.rests_for().unwrap_or(0);
+        (rule.word(), Day(today.saturating_sub(jiff::Span::new().days(days))))
+    };
+    let (week, month) = (since(DueRule::EachWeek), since(DueRule::EachMonth));
+    let rests = |(rule, day): (&'static str, Day)| {
+        plan_versions::due_rule.eq(rule).and(plans::last_done_on.assume_not_null().gt(day))
+    };
+    Ok(in_force_query!()
+        .filter(
+            plans::last_done_on
+                .is_null()
+                .or(cardinality(plan_versions::due_triggers).gt(0))
+                .or(plans::id.eq_any(begun))
+                .or(diesel::dsl::not(rests(week).or(rests(month)))),
+        )
         .load(connection)
         .await?)
+}
+
+diesel::define_sql_function! {
+    /// How many elements an array has.
+    fn cardinality(array: diesel::sql_types::Array<diesel::sql_types::Text>) -> diesel::sql_types::Integer;
 }
 
 /// A plan in force as a round shows it.

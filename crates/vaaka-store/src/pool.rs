@@ -10,6 +10,9 @@ use diesel_async::pooled_connection::{
 
 use crate::StoreError;
 
+/// Longest wait for a connection.
+const WAIT: Duration = Duration::from_secs(5);
+
 /// A connection taken from the pool.
 pub type Connection = Object<AsyncPgConnection>;
 
@@ -36,7 +39,7 @@ impl Store {
         config.recycling_method = RecyclingMethod::Fast;
         let manager =
             AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
-        let wait = Some(Duration::from_secs(5));
+        let wait = Some(WAIT);
         let pool = Pool::builder(manager)
             .max_size(size)
             // The connection used last is the warm one: its statements are prepared and its
@@ -57,5 +60,16 @@ impl Store {
     /// [`StoreError::Database`] when none comes free or the database is out of reach.
     pub async fn connection(&self) -> Result<Connection, StoreError> {
         self.pool.get().await.map_err(|error| StoreError::Database(error.to_string()))
+    }
+
+    /// A second connection, if one is free at this moment. Who holds one never waits for another: with
+    /// all of them taken, each would wait for the rest.
+    pub async fn spare(&self) -> Option<Connection> {
+        let timeouts = deadpool::managed::Timeouts {
+            wait: Some(Duration::ZERO),
+            create: Some(WAIT),
+            recycle: Some(WAIT),
+        };
+        self.pool.timeout_get(&timeouts).await.ok()
     }
 }

@@ -5,13 +5,16 @@
 //! point ever moves them.
 
 pub mod constants;
+mod cusum;
 mod design;
 mod ewma;
 mod fold;
 mod limits;
 mod rules;
+pub mod run_length;
 mod signal;
 
+pub use cusum::{CUSUM_INTERVAL, CUSUM_REFERENCE, CusumArm, CusumDesign, CusumSignal, CusumState};
 pub use design::{
     ChartDesign, DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH, Level,
     PROVISIONAL_POINTS,

@@ -72,6 +72,19 @@ impl DueRule {
         }
     }
 
+    /// Days after a check in which the calendar cannot have it due again, at least: a list of what is
+    /// due need not look at it before. None for rules that the calendar says nothing of.
+    #[must_use]
+    pub fn rests_for(self) -> Option<i64> {
+        match self {
+            Self::EachShift | Self::BeforeUse => None,
+            Self::EachDay => Some(1),
+            Self::EachWeek => Some(7),
+            // From the end of January to the end of February.
+            Self::EachMonth => Some(28),
+        }
+    }
+
     /// The business date on which it falls due after a check; none for rules without a date of
     /// their own, and before the first check.
     #[must_use]
@@ -183,6 +196,15 @@ mod tests {
     fn words_and_stored_words_are_one_list() {
         for rule in DueRule::ALL {
             assert_eq!(rule.word().parse(), Ok(rule));
+            // Through two years, one of them a leap year: nothing is due before its rest is over.
+            let mut day = jiff::civil::date(2027, 1, 1);
+            while day.year() < 2029 {
+                if let (Some(days), Some(next)) = (rule.rests_for(), rule.next(Some(day))) {
+                    let rest = day.until(next).unwrap().get_days();
+                    assert!(i64::from(rest) >= days, "{rule:?} {day}");
+                }
+                day = day.tomorrow().unwrap();
+            }
             assert!(rule.interval() >= SignedDuration::from_hours(8), "{}", rule.words());
         }
         assert!("now and then".parse::<DueRule>().is_err());

@@ -313,7 +313,7 @@ impl ChartDrawing {
             svg.line("earlier", (x - 3.0, y), (x + 3.0, y));
         }
         let x = self.x(*first);
-        svg.words("event-words", (x, BOTTOM - 6.0), "start", "brought in, from before");
+        svg.words("event-words", (x, BOTTOM - 24.0), "start", "brought in, from before");
     }
 
     fn draw_points(&self, svg: &mut Svg, axis: &Axis) {

@@ -13,7 +13,7 @@ use vaaka_core::judgement::{
     Reason, action_sentence, criterion_words, drift_words, firing_short, firing_words, sigma_words,
 };
 use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
-use vaaka_core::round::{Standing, standing_of};
+use vaaka_core::round::Standing;
 use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::imports::{self, Earlier};
@@ -22,7 +22,7 @@ use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, SignalRow};
 use vaaka_store::{At, Connection, registers};
 
 use super::chart_drawing::drawing;
-use super::charts::{conformity, last_point, state_class};
+use super::charts::{conformity, standing_by, state_class};
 use super::{Here, Shell, page};
 use crate::error::WebError;
 use crate::forms::{Asked, PathId};
@@ -144,12 +144,12 @@ pub(super) async fn read(
     let baseline = charts::newest_baseline(connection, view.stream.id).await?;
     let events = registers::events(connection, view.instrument.id).await?;
     let signals = charts::signals_of(connection, view.stream.id).await?;
-    let brief = charts::newest_points(connection, &[view.stream.id], 1).await?;
+    let brief = charts::newest_points(connection, &[view.stream.id]).await?;
     let newest = match brief.first() {
         Some(point) => result_of(connection, point.check_id).await?,
         None => None,
     };
-    let standing = standing_of(&[], &last_point(&brief).into_iter().collect::<Vec<_>>());
+    let standing = standing_by(brief.first());
     let drift =
         newest.as_ref().and_then(|stored| drift_of(stored, &view.stream.characteristic_key));
     Ok(Read {

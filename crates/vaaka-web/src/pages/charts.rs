@@ -1,5 +1,7 @@
 //! All charts in a list, worst first.
 
+use std::collections::HashMap;
+
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -9,6 +11,7 @@ use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::show_signed_float;
 use vaaka_core::round::{LastPoint, Standing, standing_of};
 use vaaka_formats::{Cell, Table};
+use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::rows::Stream;
@@ -73,9 +76,8 @@ fn side(word: Option<&str>) -> Option<Side> {
     }
 }
 
-/// The newest point of a list that has it first.
-pub fn last_point(points: &[BriefPoint]) -> Option<LastPoint> {
-    let newest = points.first()?;
+/// How a newest point stands.
+pub fn last_point(newest: &BriefPoint) -> Option<LastPoint> {
     Some(LastPoint {
         conforms: conformity(&newest.conformity)?,
         signal: side(newest.active_side.as_deref()),
@@ -83,13 +85,18 @@ pub fn last_point(points: &[BriefPoint]) -> Option<LastPoint> {
     })
 }
 
-/// The beam of a stream from its newest points, newest first.
-pub fn beam_of(stream: &Stream, points: &[BriefPoint]) -> Beam {
+/// How a stream stands by its newest point alone.
+pub fn standing_by(newest: Option<&BriefPoint>) -> Standing {
+    standing_of(&[], &newest.and_then(last_point).into_iter().collect::<Vec<_>>())
+}
+
+/// The beam of a stream from its newest point and the values before it, oldest first.
+pub fn beam_of(stream: &Stream, newest: Option<&BriefPoint>, trail: &[f64]) -> Beam {
     let decimals = u32::try_from(stream.decimals).unwrap_or(1);
-    let Some(newest) = points.first() else {
+    let Some(newest) = newest else {
         return Beam::new(BeamSize::Row, format!("{}: not checked yet", stream.label));
     };
-    let standing = standing_of(&[], &last_point(points).into_iter().collect::<Vec<_>>());
+    let standing = standing_by(Some(newest));
     let description = format!(
         "{}: {} {}, {}",
         stream.label,
@@ -108,14 +115,7 @@ pub fn beam_of(stream: &Stream, points: &[BriefPoint]) -> Beam {
     Beam {
         tolerance: (newest.lower_tolerance_limit, newest.upper_tolerance_limit),
         control: control.map(|((lower, upper), center)| (lower, center, upper)),
-        // Across an adjustment the trail would mislead.
-        trail: points
-            .iter()
-            .skip(1)
-            .filter(|point| point.segment == newest.segment)
-            .map(|point| point.value)
-            .rev()
-            .collect(),
+        trail: trail.to_vec(),
         mark: Some(BeamMark {
             value: newest.value,
             state: match state_class(standing) {
@@ -128,20 +128,30 @@ pub fn beam_of(stream: &Stream, points: &[BriefPoint]) -> Beam {
     }
 }
 
+/// The newest points of streams, by stream.
+pub async fn newest_of(
+    connection: &mut Connection,
+    ids: &[StreamId],
+) -> Result<HashMap<StreamId, BriefPoint>, WebError> {
+    let points = charts::newest_points(connection, ids).await?;
+    Ok(points.into_iter().map(|point| (point.stream_id, point)).collect())
+}
+
 /// Shows the list.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
     let mut connection = state.store.connection().await?;
     let here = Here::find(&state, &mut connection).await?;
     let streams = charts::all(&mut connection).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
-    let points = charts::newest_points(&mut connection, &ids, BEAM_TRAIL).await?;
+    let newest = newest_of(&mut connection, &ids).await?;
+    let trails = charts::trails(&mut connection, &ids, BEAM_TRAIL).await?;
     let mut standings: Vec<(Standing, Row)> = streams
         .iter()
         .map(|view| {
-            let own: Vec<BriefPoint> =
-                points.iter().filter(|point| point.stream_id == view.stream.id).cloned().collect();
-            let standing = standing_of(&[], &last_point(&own).into_iter().collect::<Vec<_>>());
-            (standing, row(view, &own, standing, &here))
+            let newest = newest.get(&view.stream.id);
+            let trail = trails.get(&view.stream.id).map_or(&[][..], Vec::as_slice);
+            let standing = standing_by(newest);
+            (standing, row(view, newest, trail, standing, &here))
         })
         .collect();
     standings.sort_by_key(|(standing, _)| *standing);
@@ -158,7 +168,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
 pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
     let streams = charts::all(&mut desk.connection).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
-    let newest = charts::newest_points(&mut desk.connection, &ids, 1).await?;
+    let newest = newest_of(&mut desk.connection, &ids).await?;
     let mut table = Table::new(&[
         "chart",
         "instrument",
@@ -176,9 +186,8 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
         "record",
     ]);
     for view in &streams {
-        let point = newest.iter().find(|point| point.stream_id == view.stream.id);
-        let last = point.and_then(|point| last_point(std::slice::from_ref(point)));
-        let standing = standing_of(&[], &last.into_iter().collect::<Vec<_>>());
+        let point = newest.get(&view.stream.id);
+        let standing = standing_by(point);
         table.row([
             view.stream.id.0.into(),
             Cell::from(&view.instrument.tag),
@@ -214,20 +223,25 @@ fn heading(standings: &[(Standing, Row)]) -> String {
     }
 }
 
-fn row(view: &StreamView, points: &[BriefPoint], standing: Standing, here: &Here) -> Row {
+fn row(
+    view: &StreamView,
+    newest: Option<&BriefPoint>,
+    trail: &[f64],
+    standing: Standing,
+    here: &Here,
+) -> Row {
     let decimals = u32::try_from(view.stream.decimals).unwrap_or(1);
-    let newest = points.first();
     Row {
         id: view.stream.id,
         instrument: format!("{} {}", view.instrument.name, view.instrument.tag),
         area: view.area.name.clone(),
         label: view.stream.label.clone(),
-        beam: beam_of(&view.stream, points).draw(),
+        beam: beam_of(&view.stream, newest, trail).draw(),
         value: newest.map_or("–".to_owned(), |point| {
             format!("{} {}", show_signed_float(point.value, decimals), view.stream.unit)
         }),
         at: newest.map_or(String::new(), |point| local_day_time(point.measured_at.0, &here.zone)),
         state: state_class(standing),
-        words: standing.words_with_drift(points.first().and_then(|point| point.drift_per_week)),
+        words: standing.words_with_drift(newest.and_then(|point| point.drift_per_week)),
     }
 }

@@ -19,7 +19,7 @@ use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
 use vaaka_store::{At, Connection, StoreError, adjustments, registers, rounds};
 
-use super::charts::{BEAM_TRAIL, beam_of, conformity, state_class};
+use super::charts::{BEAM_TRAIL, beam_of, conformity, newest_of, state_class};
 use super::instruments::{Known, related};
 use super::{Here, Shell, page};
 use crate::error::WebError;
@@ -326,16 +326,16 @@ async fn draw(
     let id = this.instrument.id;
     let streams = charts::streams_of(connection, &[id]).await?;
     let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
-    let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
+    let newest = newest_of(connection, &ids).await?;
+    let trails = charts::trails(connection, &ids, BEAM_TRAIL).await?;
     let beams = streams
         .iter()
         .map(|stream| {
-            let own: Vec<_> =
-                points.iter().filter(|point| point.stream_id == stream.id).cloned().collect();
+            let trail = trails.get(&stream.id).map_or(&[][..], Vec::as_slice);
             BeamRow {
                 chart: stream.id.0,
                 label: stream.label.clone(),
-                beam: beam_of(stream, &own).draw(),
+                beam: beam_of(stream, newest.get(&stream.id), trail).draw(),
             }
         })
         .collect();

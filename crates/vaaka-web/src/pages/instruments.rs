@@ -10,13 +10,13 @@ use serde::Deserialize;
 use vaaka_core::instrument::{Equipment, ServiceState, substitutes};
 use vaaka_core::quantity::{Unit, show_decimal};
 use vaaka_core::round::{Standing, standing_of};
-use vaaka_store::charts::{self, BriefPoint, StreamView};
+use vaaka_store::charts::{self, BriefPoint};
 use vaaka_store::ids::InstrumentId;
 use vaaka_store::instruments::{self, CheckBrief};
-use vaaka_store::rows::{Area, Instrument, SetUp};
+use vaaka_store::rows::{Area, Instrument, SetUp, Stream};
 use vaaka_store::{Connection, unreadable_word};
 
-use super::charts::{last_point, state_class};
+use super::charts::{last_point, newest_of, state_class};
 use super::{Here, Shell, page};
 use crate::error::WebError;
 use crate::forms::Asked;
@@ -60,7 +60,7 @@ pub(super) struct Known {
 pub(super) async fn known(connection: &mut Connection) -> Result<Vec<Known>, WebError> {
     let register = instruments::all(connection).await?;
     let latest = instruments::latest_checks(connection).await?;
-    let streams: Vec<StreamView> = charts::all(connection).await?;
+    let streams = charts::all_streams(connection).await?;
     let set_ups = instruments::cells(connection).await?;
     gather(connection, register, latest, &streams, &set_ups).await
 }
@@ -143,7 +143,7 @@ async fn standing(
     set_ups: &[SetUp],
 ) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
-    let streams = charts::of_instruments(connection, &ids).await?;
+    let streams = charts::streams_of(connection, &ids).await?;
     gather(connection, register, vec![], &streams, set_ups).await
 }
 
@@ -151,22 +151,21 @@ async fn gather(
     connection: &mut Connection,
     register: Vec<(Instrument, Area)>,
     latest: Vec<CheckBrief>,
-    streams: &[StreamView],
+    streams: &[Stream],
     set_ups: &[SetUp],
 ) -> Result<Vec<Known>, WebError> {
-    let ids: Vec<_> = streams.iter().map(|view| view.stream.id).collect();
-    let points = charts::newest_points(connection, &ids, 1).await?;
+    let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
+    let newest = newest_of(connection, &ids).await?;
     let mut cells: HashMap<InstrumentId, Vec<(String, String)>> = HashMap::new();
     for set_up in set_ups {
         let cell = (set_up.scale.clone(), set_up.material.clone());
         cells.entry(set_up.instrument_id).or_default().push(cell);
     }
     // By id, so that a large register is gone through once.
-    let newest: HashMap<_, &BriefPoint> = points.iter().map(|p| (p.stream_id, p)).collect();
     let mut by_bench: HashMap<InstrumentId, Vec<&BriefPoint>> = HashMap::new();
-    for view in streams {
-        if let Some(point) = newest.get(&view.stream.id) {
-            by_bench.entry(view.instrument.id).or_default().push(point);
+    for stream in streams {
+        if let Some(point) = newest.get(&stream.id) {
+            by_bench.entry(stream.instrument_id).or_default().push(point);
         }
     }
     let mut latest: HashMap<InstrumentId, CheckBrief> =
@@ -175,8 +174,7 @@ async fn gather(
         .into_iter()
         .map(|(instrument, area)| {
             let own = by_bench.remove(&instrument.id).unwrap_or_default();
-            let last: Vec<_> =
-                own.iter().filter_map(|point| last_point(std::slice::from_ref(*point))).collect();
+            let last: Vec<_> = own.iter().filter_map(|point| last_point(point)).collect();
             let service: ServiceState =
                 instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
             Ok(Known {

@@ -204,7 +204,8 @@ pub async fn show(
     let heading = match rows.len() {
         0 => "none".to_owned(),
         1 => "one".to_owned(),
-        n => format!("{n} of {} instruments", by_instrument.len()),
+        n if by_instrument.len() == 1 => format!("{n} of one instrument"),
+        n => format!("{n} on {} instruments", by_instrument.len()),
     };
     let more = rows.len().saturating_sub(SHOWN);
     rows.truncate(SHOWN);

@@ -1,6 +1,6 @@
 //! The round: what is due now, where, with which standard, how long, in what state.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 
 use askama::Template;
 use axum::extract::State;
@@ -24,7 +24,7 @@ use vaaka_store::plans::{self, InForce, RoundPlan};
 use vaaka_store::rounds;
 use vaaka_store::rows::{Shift, Stream};
 
-use super::charts::{BEAM_TRAIL, beam_of, last_point, state_class};
+use super::charts::{BEAM_TRAIL, beam_of, last_point, newest_of, standing_by, state_class};
 use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::{Ribbon, RibbonBlock};
@@ -105,12 +105,19 @@ struct Item {
     open: Option<ShiftCheck>,
     due: Due,
     standing: Standing,
-    worst: Option<(Stream, Vec<BriefPoint>)>,
+    /// The stream that stands worst, its newest point and the values before it.
+    worst: Option<Worst>,
     /// Why it is due where that is not plain: out of turn, or late.
     why: Option<String>,
     late: bool,
     /// The adjustment since, that is not proven yet.
     unproven: Option<i64>,
+}
+
+struct Worst {
+    stream: Stream,
+    newest: Option<BriefPoint>,
+    trail: Vec<f64>,
 }
 
 /// Shows the round.
@@ -129,8 +136,14 @@ pub(super) async fn draw(
     let mut connection = state.store.connection().await?;
     let here = Here::find(state, &mut connection).await?;
     let now = state.now();
-    let all = plans::in_force(&mut connection).await?;
-    let items = items(&mut connection, &all, &here, now).await?;
+    // What stands around the round does not wait for it.
+    let (items, around) = match state.store.spare().await {
+        Some(mut spare) => {
+            let reads = tokio::join!(items(&mut connection, &here, now), around(&mut spare, &here));
+            (reads.0?, reads.1?)
+        }
+        None => (items(&mut connection, &here, now).await?, around(&mut connection, &here).await?),
+    };
     let tasks: Vec<RoundTask<PlanId>> = items.iter().map(task).collect();
     let plan = plan_round(&tasks, now);
     let cards = cards(&mut connection, &items, &here).await?;
@@ -147,28 +160,11 @@ pub(super) async fn draw(
     rows.extend(finished.map(|item| row(item, "–".to_owned(), &here)));
     let heading = heading(&here, to_go, items.len(), plan.done_by);
     let ribbon = ribbon(&items, &plan.to_do, &here, now).draw();
-    let before = rounds::shift_before(&mut connection, &here.shift).await?;
-    let (missed, handed) = match &before {
-        None => (None, vec![]),
-        Some(before) => {
-            let left = rounds::handed_over(&mut connection, before.id).await?;
-            (missed_words(&mut connection, &all, before).await?, lines(&left, &here))
-        }
-    };
-    let notes = rounds::handed_over(&mut connection, here.shift.id).await?;
-    let signed_off = rounds::signed_off(&mut connection, here.shift.id).await?;
     let template = RoundPage {
-        missed,
-        handed,
-        notes: lines(&notes, &here),
-        signed_off: signed_off.map(|one| {
-            let left = match one.to_go {
-                0 => "nothing left".to_owned(),
-                n => format!("{n} left: {}", one.reason),
-            };
-            let when = local_time(one.at.0, &here.zone);
-            format!("{} at {when}, {} done, {left}", one.person, one.done)
-        }),
+        missed: around.missed,
+        handed: around.handed,
+        notes: around.notes,
+        signed_off: around.signed_off,
         done: items.len() - to_go,
         to_go,
         error,
@@ -184,10 +180,37 @@ pub(super) async fn draw(
     page(status, &template)
 }
 
+/// What stands around the round: of the shift before, and of this one.
+struct Around {
+    missed: Option<(String, String)>,
+    handed: Vec<String>,
+    notes: Vec<String>,
+    signed_off: Option<String>,
+}
+
+async fn around(connection: &mut Connection, here: &Here) -> Result<Around, WebError> {
+    let (missed, handed) = match rounds::shift_before(connection, &here.shift).await? {
+        None => (None, vec![]),
+        Some(before) => {
+            let left = rounds::handed_over(connection, before.id).await?;
+            (missed_words(connection, here, &before).await?, lines(&left, here))
+        }
+    };
+    let notes = rounds::handed_over(connection, here.shift.id).await?;
+    let signed_off = rounds::signed_off(connection, here.shift.id).await?.map(|one| {
+        let left = match one.to_go {
+            0 => "nothing left".to_owned(),
+            n => format!("{n} left: {}", one.reason),
+        };
+        let when = local_time(one.at.0, &here.zone);
+        format!("{} at {when}, {} done, {left}", one.person, one.done)
+    });
+    Ok(Around { missed, handed, notes: lines(&notes, here), signed_off })
+}
+
 /// The round as a table for other programs.
 pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
-    let all = plans::in_force(&mut desk.connection).await?;
-    let items = items(&mut desk.connection, &all, &desk.here, desk.now).await?;
+    let items = items(&mut desk.connection, &desk.here, desk.now).await?;
     let tasks: Vec<RoundTask<PlanId>> = items.iter().map(task).collect();
     let plan = plan_round(&tasks, desk.now);
     let mut table = Table::new(&[
@@ -234,8 +257,7 @@ pub(super) async fn counts(
     here: &Here,
     now: Timestamp,
 ) -> Result<(usize, usize), WebError> {
-    let all = plans::in_force(connection).await?;
-    let items = items(connection, &all, here, now).await?;
+    let items = items(connection, here, now).await?;
     let to_go = items.iter().filter(|item| item.due != Due::Nothing).count();
     Ok((items.len() - to_go, to_go))
 }
@@ -250,9 +272,10 @@ fn lines(notes: &[rounds::Handover], here: &Here) -> Vec<String> {
 /// What was missed in a shift: a title and the tags.
 async fn missed_words(
     connection: &mut Connection,
-    all: &[InForce],
+    here: &Here,
     shift: &Shift,
 ) -> Result<Option<(String, String)>, WebError> {
+    let all = plans::awake(connection, here.shift.business_date.0, &[]).await?;
     // A week or a month that went by shows as a late row as long as it lasts.
     let plans: Vec<rounds::Asked> = all
         .iter()
@@ -303,12 +326,13 @@ fn sub(items: &[Item]) -> String {
 
 async fn items(
     connection: &mut Connection,
-    all: &[InForce],
     here: &Here,
     now: Timestamp,
 ) -> Result<Vec<Item>, WebError> {
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
-    let wanted = due_or_begun(connection, all, &shift_checks, here, now).await?;
+    let begun: Vec<PlanId> = shift_checks.iter().map(|check| check.plan).collect();
+    let all = plans::awake(connection, here.shift.business_date.0, &begun).await?;
+    let wanted = due_or_begun(connection, &all, &begun, here, now).await?;
     let ids: Vec<PlanVersionId> = wanted.iter().map(|one| one.version).collect();
     let plans = plans::on_round(connection, &ids).await?;
     let mut benches: Vec<_> = plans.iter().map(|plan| plan.instrument).collect();
@@ -316,16 +340,16 @@ async fn items(
     benches.dedup();
     let streams = charts::streams_of(connection, &benches).await?;
     let ids: Vec<StreamId> = streams.iter().map(|stream| stream.id).collect();
-    let points = charts::newest_points(connection, &ids, BEAM_TRAIL).await?;
+    let newest = newest_of(connection, &ids).await?;
     let unproven = adjustments::unproven(connection).await?;
-    plans
+    let mut items = plans
         .into_iter()
         .map(|plan| {
             let of_plan: Vec<ShiftCheck> =
                 shift_checks.iter().filter(|check| check.plan == plan.plan).cloned().collect();
             let known = wanted.iter().find(|one| one.version == plan.version);
             let place = (plan.instrument, plan.set_up);
-            let mut item = item(plan, of_plan, here, &streams, &points)?;
+            let mut item = item(plan, of_plan, here, &streams, &newest)?;
             let adjusted = unproven.iter().rev().find(|(i, s, _)| (*i, *s) == place);
             if let Some((_, _, id)) = adjusted.filter(|_| item.open.is_none()) {
                 // What was found is on record; now the proof is wanted, and nothing else.
@@ -338,7 +362,15 @@ async fn items(
             }
             Ok(item)
         })
-        .collect()
+        .collect::<Result<Vec<Item>, WebError>>()?;
+    // Only what is drawn is read further back.
+    let drawn: Vec<StreamId> =
+        items.iter().filter_map(|item| Some(item.worst.as_ref()?.stream.id)).collect();
+    let mut trails = charts::trails(connection, &drawn, BEAM_TRAIL).await?;
+    for worst in items.iter_mut().filter_map(|item| item.worst.as_mut()) {
+        worst.trail = trails.remove(&worst.stream.id).unwrap_or_default();
+    }
+    Ok(items)
 }
 
 /// A plan of this round.
@@ -353,11 +385,11 @@ struct OnRound {
 async fn due_or_begun(
     connection: &mut Connection,
     all: &[InForce],
-    shift_checks: &[ShiftCheck],
+    begun: &[PlanId],
     here: &Here,
     now: Timestamp,
 ) -> Result<Vec<OnRound>, WebError> {
-    let begun: HashSet<PlanId> = shift_checks.iter().map(|check| check.plan).collect();
+    let begun: HashSet<PlanId> = begun.iter().copied().collect();
     let mut rules: Vec<(&InForce, DueRule, Vec<Trigger>)> = Vec::new();
     for plan in all {
         let rule: DueRule = plan.due_rule.parse().map_err(WebError::Inner)?;
@@ -400,7 +432,7 @@ fn item(
     shift_checks: Vec<ShiftCheck>,
     here: &Here,
     streams: &[Stream],
-    points: &[BriefPoint],
+    newest: &HashMap<StreamId, BriefPoint>,
 ) -> Result<Item, WebError> {
     let open = shift_checks.iter().find(|check| check.check.state == "open").cloned();
     let runs: Vec<Attempt> = shift_checks
@@ -410,27 +442,24 @@ fn item(
         .filter_map(|check| super::charts::conformity(check.conforms.as_deref()?))
         .map(|conforms| Attempt { conforms })
         .collect();
-    let own: Vec<(&Stream, Vec<BriefPoint>)> = streams
+    let own: Vec<(&Stream, Option<&BriefPoint>)> = streams
         .iter()
         .filter(|stream| stream.instrument_id == plan.instrument && stream.set_up_id == plan.set_up)
-        .map(|stream| {
-            let of_stream =
-                points.iter().filter(|point| point.stream_id == stream.id).cloned().collect();
-            (stream, of_stream)
-        })
+        .map(|stream| (stream, newest.get(&stream.id)))
         .collect();
-    let newest: Vec<_> = own.iter().filter_map(|(_, points)| last_point(points)).collect();
+    let last: Vec<_> = own.iter().filter_map(|(_, newest)| last_point((*newest)?)).collect();
     let service: ServiceState =
         plan.state.parse().map_err(|_| vaaka_store::unreadable_word(&plan.state))?;
-    let standing = standing_of(&runs, &newest).with_service(service);
+    let standing = standing_of(&runs, &last).with_service(service);
     let worst = own
         .into_iter()
-        .min_by_key(|(stream, points)| {
-            let standing = standing_of(&[], &last_point(points).into_iter().collect::<Vec<_>>());
-            // Among equals the larger load says more.
-            (standing, std::cmp::Reverse(stream.nominal))
-        })
-        .map(|(stream, points)| (stream.clone(), points));
+        // Among equals the larger load says more.
+        .min_by_key(|(stream, newest)| (standing_by(*newest), std::cmp::Reverse(stream.nominal)))
+        .map(|(stream, newest)| Worst {
+            stream: stream.clone(),
+            newest: newest.cloned(),
+            trail: vec![],
+        });
     let due = due_of(open.is_some(), &runs);
     let (why, late, unproven) = (None, false, None);
     Ok(Item { due, plan, runs, shift_checks, open, standing, worst, why, late, unproven })
@@ -482,11 +511,11 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
         beam: item
             .worst
             .as_ref()
-            .map(|(stream, points)| beam_of(stream, points).draw())
+            .map(|worst| beam_of(&worst.stream, worst.newest.as_ref(), &worst.trail).draw())
             .unwrap_or_default(),
         state,
         words,
-        chart: item.worst.as_ref().map(|(stream, _)| stream.id),
+        chart: item.worst.as_ref().map(|worst| worst.stream.id),
         action,
         plan_version: item.plan.version.0,
         key: new_key(),
@@ -494,7 +523,7 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
 }
 
 fn standing_words(standing: Standing, item: &Item) -> String {
-    let slope = item.worst.as_ref().and_then(|(_, points)| points.first()?.drift_per_week);
+    let slope = item.worst.as_ref().and_then(|worst| worst.newest.as_ref()?.drift_per_week);
     standing.words_with_drift(slope).to_owned()
 }
 
@@ -509,10 +538,7 @@ async fn cards(
     worst.sort_by_key(|item| item.standing);
     let mut cards = Vec::new();
     for item in worst.into_iter().take(4) {
-        let Some((stream, points)) = &item.worst else {
-            continue;
-        };
-        let Some(newest) = points.first() else {
+        let Some(Worst { stream, newest: Some(newest), .. }) = &item.worst else {
             continue;
         };
         let stored = result_of(connection, newest.check_id).await?;
