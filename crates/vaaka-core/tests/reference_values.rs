@@ -1,11 +1,11 @@
-//! Constants against the kept output of `tools/reference/control_constants.py` (SciPy).
+//! Constants, risks and statistics against the kept output of `tools/reference` (SciPy, statsmodels).
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use serde_json::Value;
-use vaaka_core::chart::constants::D2_OF_TWO;
+use vaaka_core::chart::constants::{D2_OF_TWO, c4, d2, d3};
 use vaaka_core::chart::{DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH};
 use vaaka_core::judgement::{Interval, Prior, global_risk, guard_band_for};
-use vaaka_core::stats::student_t;
+use vaaka_core::stats::{anderson_darling, autocorrelation, student_t, variance_components};
 
 fn reference() -> Value {
     serde_json::from_str(include_str!("data/control_constants.json")).unwrap()
@@ -97,4 +97,60 @@ fn coverage_factors_agree_with_scipy() {
         let found = student_t(part(case, "probability"), freedom).unwrap();
         assert!((found / part(case, "factor") - 1.0).abs() < 1e-7, "{case}: {found}");
     }
+}
+
+fn baseline() -> Value {
+    serde_json::from_str(include_str!("data/baseline_statistics.json")).unwrap()
+}
+
+fn numbers(value: &Value) -> Vec<f64> {
+    value.as_array().unwrap().iter().map(|number| number.as_f64().unwrap()).collect()
+}
+
+/// Anderson-Darling by `scipy.stats.anderson`, its probability by statsmodels' `normal_ad`,
+/// autocorrelations by statsmodels' `acf` (`tools/reference/baseline_statistics.py`).
+#[test]
+fn normality_and_autocorrelation_agree_with_scipy_and_statsmodels() {
+    for sample in baseline()["samples"].as_array().unwrap() {
+        let values = numbers(&sample["values"]);
+        let found = anderson_darling(&values).unwrap();
+        assert!((found.statistic - part(sample, "a2")).abs() < 1e-9, "{sample}: {found:?}");
+        assert!((found.probability - part(sample, "p")).abs() < 1e-9, "{sample}: {found:?}");
+        for (lag, expected) in numbers(&sample["acf"]).into_iter().enumerate() {
+            let r = autocorrelation(&values, lag + 1).unwrap();
+            assert!((r - expected).abs() < 1e-12, "{sample}: {r}");
+        }
+    }
+}
+
+/// Variance components of unequal groups by SciPy's mean squares and the method of moments.
+#[test]
+fn variance_components_agree_with_scipy() {
+    let kept = baseline();
+    let groups: Vec<Vec<f64>> =
+        kept["groups"]["values"].as_array().unwrap().iter().map(numbers).collect();
+    let slices: Vec<&[f64]> = groups.iter().map(Vec::as_slice).collect();
+    let found = variance_components(&slices).unwrap();
+    let expected = &kept["groups"];
+    assert!((found.within - part(expected, "within_variance")).abs() < 1e-12, "{found:?}");
+    assert!((found.between - part(expected, "between_variance")).abs() < 1e-12, "{found:?}");
+    assert!((found.f - part(expected, "f")).abs() < 1e-9, "{found:?}");
+    assert!((found.probability - part(expected, "p")).abs() < 1e-9, "{found:?}");
+    let same: [&[f64]; 2] = [&[1.0, 1.0], &[1.0, 1.0]];
+    let nothing = variance_components(&same).unwrap();
+    assert_eq!((nothing.within, nothing.between, nothing.probability), (0.0, 0.0, 1.0));
+    assert!(variance_components(&same[..1]).is_err());
+    assert!(variance_components(&[&[1.0], &[2.0]]).is_err());
+}
+
+/// d₂, d₃ and c₄ by adaptive quadrature, to eight digits.
+#[test]
+fn constants_of_subgroups_agree_with_quadrature() {
+    for constant in baseline()["constants"].as_array().unwrap() {
+        let n = constant["n"].as_u64().unwrap() as usize;
+        assert!((d2(n) - part(constant, "d2")).abs() < 1e-8, "{constant}: {}", d2(n));
+        assert!((d3(n) - part(constant, "d3")).abs() < 1e-8, "{constant}: {}", d3(n));
+        assert!((c4(n) - part(constant, "c4")).abs() < 1e-8, "{constant}: {}", c4(n));
+    }
+    assert!(d2(1).is_nan() && d3(101).is_nan() && c4(1).is_nan());
 }

@@ -98,7 +98,7 @@ pub fn read_table(bytes: &[u8], most: usize) -> Result<Grid, TableError> {
     // Some spreadsheets say the separator in a line of its own.
     let (text, told, skipped) = match text.split_once('\n') {
         Some((first, rest)) if first.trim().to_ascii_lowercase().starts_with("sep=") => {
-            (rest, first.trim().bytes().nth(4), 1)
+            (rest, first.trim().as_bytes().get(4).copied(), 1)
         }
         _ => (text, None, 0),
     };

@@ -17,6 +17,7 @@ mod session;
 mod state;
 
 pub use clock::{Clock, FixedClock, ShiftedClock, SystemClock};
+pub use draw::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint, stand_alone};
 pub use passwords::hash_password;
 pub use state::{AppState, Settings};
 

@@ -13,7 +13,7 @@ use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
 use crate::backup::{backup, restore};
 use crate::mail::{Outgoing, StandIn, send_waiting, serve_stand_in};
-use crate::{AppError, demo};
+use crate::{AppError, compute, demo};
 
 /// Checks of production test equipment, judged and charted.
 #[derive(Debug, Parser)]
@@ -40,8 +40,30 @@ enum Command {
     Backup(BackupFile),
     /// Restore a backup into an empty database.
     Restore(BackupFile),
+    /// Compute something: “--list” names what there is, the input is JSON on the standard input.
+    Compute(compute::Asked),
+    /// Draw the control chart of a table into a file.
+    Chart(DrawChart),
     /// Run the stand-in for a mail server, which keeps every message as a file.
     MailStandIn(MailStandIn),
+}
+
+#[derive(Debug, Args)]
+struct DrawChart {
+    /// A table (CSV) with a column “value”, and “measured_at” if it has times.
+    table: std::path::PathBuf,
+    /// Where the drawing goes.
+    #[arg(long)]
+    svg: std::path::PathBuf,
+    /// How many of the first points make the limits; all when left out.
+    #[arg(long)]
+    baseline: Option<usize>,
+    /// Lower tolerance limit.
+    #[arg(long, allow_negative_numbers = true)]
+    lower: Option<f64>,
+    /// Upper tolerance limit.
+    #[arg(long, allow_negative_numbers = true)]
+    upper: Option<f64>,
 }
 
 #[derive(Debug, Subcommand)]
@@ -165,6 +187,8 @@ pub async fn run(line: CommandLine) -> Result<(), AppError> {
             Ok(())
         }
         Command::DemoLoad(load) => demo_load(load).await,
+        Command::Compute(asked) => compute::run(&asked),
+        Command::Chart(asked) => draw_chart(&asked),
         Command::Audit { what } => look_after_audit(what).await,
         Command::Backup(of) => {
             let bytes = backup(&of.owner.owner_database_url, &of.file).await?;
@@ -190,6 +214,21 @@ pub async fn run(line: CommandLine) -> Result<(), AppError> {
         }
         Command::Serve(serve) => serve_until_stopped(serve).await,
     }
+}
+
+fn draw_chart(asked: &DrawChart) -> Result<(), AppError> {
+    let io = |path: &std::path::Path| {
+        let what = path.display().to_string();
+        move |cause| AppError::Io { what, cause }
+    };
+    let bytes = std::fs::read(&asked.table).map_err(io(&asked.table))?;
+    let wanted =
+        compute::Wanted { baseline: asked.baseline, tolerance: (asked.lower, asked.upper) };
+    let (svg, said) = compute::draw_table(&bytes, wanted)
+        .map_err(|words| AppError::Input(format!("{}: {words}", asked.table.display())))?;
+    std::fs::write(&asked.svg, svg).map_err(io(&asked.svg))?;
+    println!("{said}");
+    Ok(())
 }
 
 async fn demo_load(load: DemoLoad) -> Result<(), AppError> {

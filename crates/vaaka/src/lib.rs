@@ -2,6 +2,7 @@
 
 pub mod backup;
 pub mod cli;
+pub mod compute;
 pub mod demo;
 pub mod mail;
 
@@ -33,6 +34,9 @@ pub enum AppError {
         /// How many.
         faults: usize,
     },
+    /// What a computation was given does not fit; ends with 2.
+    #[error("{0}")]
+    Input(String),
     /// A value on the command line or in the environment does not fit.
     #[error("{name} is “{value}”: {expected}")]
     Setting {

@@ -11,7 +11,10 @@ async fn main() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(error) => {
             eprintln!("vaaka: {error}");
-            ExitCode::FAILURE
+            match error {
+                vaaka::AppError::Input(_) => ExitCode::from(2),
+                _ => ExitCode::FAILURE,
+            }
         }
     }
 }

@@ -1,7 +1,74 @@
 //! Constants of control charts for normal data.
 //!
-//! d₂(n) is the mean range of n standard normal values. Checked against numerical integration
-//!  (`tools/reference/control_constants.py`, SciPy); a test reads that script's output.
+//! d₂(n) and d₃(n) are mean and standard deviation of the range of n standard normal values, c₄(n) the
+//! mean of their standard deviation. They are computed here, and checked against adaptive quadrature
+//! (`tools/reference/baseline_statistics.py` and `control_constants.py`, SciPy); tests read the output.
+
+use std::sync::OnceLock;
+
+use statrs::function::erf::erfc;
+use statrs::function::gamma::ln_gamma;
 
 /// d₂(2) = 2/√π: mean moving range of two consecutive individuals, in sigmas.
 pub const D2_OF_TWO: f64 = std::f64::consts::FRAC_2_SQRT_PI;
+
+/// Largest n that the constants are kept for.
+const MOST: usize = 100;
+/// Ends and steps of the sums: beyond nine sigmas nothing is left in double precision, and for smooth
+/// functions that vanish at both ends the trapezium is as good as any rule.
+const REACH: f64 = 9.0;
+const STEPS: usize = 600;
+
+fn below(x: f64) -> f64 {
+    0.5 * erfc(-x / std::f64::consts::SQRT_2)
+}
+
+/// Mean and standard deviation of the range of n values:
+/// E[R] = ∫ 1 − Φⁿ − (1 − Φ)ⁿ dx, E[R²] = 2∬_{x<y} 1 − Φ(y)ⁿ − (1 − Φ(x))ⁿ + (Φ(y) − Φ(x))ⁿ dx dy.
+fn of_range(n: usize) -> (f64, f64) {
+    let step = 2.0 * REACH / STEPS as f64;
+    let power = n as i32;
+    let cdf: Vec<f64> = (0..=STEPS).map(|k| below(-REACH + step * k as f64)).collect();
+    let d2: f64 =
+        step * cdf.iter().map(|p| 1.0 - p.powi(power) - (1.0 - p).powi(power)).sum::<f64>();
+    let mut square = 0.0;
+    for (index, low) in cdf.iter().enumerate() {
+        let tail = (1.0 - low).powi(power);
+        for (place, high) in cdf.iter().enumerate().skip(index) {
+            // The diagonal belongs to both halves of the square.
+            let weight = if place == index { 0.5 } else { 1.0 };
+            square += weight * (1.0 - high.powi(power) - tail + (high - low).powi(power));
+        }
+    }
+    (d2, (2.0 * step * step * square - d2 * d2).max(0.0).sqrt())
+}
+
+fn kept(n: usize) -> (f64, f64) {
+    static KEPT: [OnceLock<(f64, f64)>; MOST + 1] = [const { OnceLock::new() }; MOST + 1];
+    match KEPT.get(n) {
+        Some(place) if n >= 2 => *place.get_or_init(|| of_range(n)),
+        _ => (f64::NAN, f64::NAN),
+    }
+}
+
+/// d₂(n) for n from 2 to 100; not a number for others.
+#[must_use]
+pub fn d2(n: usize) -> f64 {
+    kept(n).0
+}
+
+/// d₃(n) for n from 2 to 100; not a number for others.
+#[must_use]
+pub fn d3(n: usize) -> f64 {
+    kept(n).1
+}
+
+/// c₄(n) = √(2/(n − 1))·Γ(n/2)/Γ((n − 1)/2) for n from 2 on; not a number for others.
+#[must_use]
+pub fn c4(n: usize) -> f64 {
+    if n < 2 {
+        return f64::NAN;
+    }
+    let n = n as f64;
+    (2.0 / (n - 1.0)).sqrt() * (ln_gamma(n / 2.0) - ln_gamma((n - 1.0) / 2.0)).exp()
+}

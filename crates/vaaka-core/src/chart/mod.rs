@@ -13,6 +13,7 @@ mod limits;
 mod rules;
 pub mod run_length;
 mod signal;
+mod subgroups;
 
 pub use cusum::{CUSUM_INTERVAL, CUSUM_REFERENCE, CusumArm, CusumDesign, CusumSignal, CusumState};
 pub use design::{
@@ -27,3 +28,4 @@ pub use limits::{
 };
 pub use rules::{Criterion, Firing, RuleSet, RuleWindow, Side};
 pub use signal::{OpenSignal, QUIET_POINTS, SignalChange, SignalTracker};
+pub use subgroups::{Lines, Spread, SubgroupStudy, study_subgroups};

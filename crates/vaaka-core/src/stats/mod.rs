@@ -1,10 +1,16 @@
 //! Summaries and straight lines, on plain slices.
 
+mod components;
 mod line;
+mod normality;
 mod summary;
 
+pub use components::{Components, variance_components};
 pub use line::{StraightLine, fit_line};
-pub use summary::{lag_one_autocorrelation, mean, mean_moving_range, sample_std_dev};
+pub use normality::{NORMALITY_POINTS, Normality, anderson_darling};
+pub use summary::{
+    autocorrelation, lag_one_autocorrelation, mean, mean_moving_range, sample_std_dev,
+};
 
 use thiserror::Error;
 
@@ -25,6 +31,9 @@ pub enum StatsError {
         /// Where the value stands.
         index: usize,
     },
+    /// All values are the same, so that there is no spread to compare with.
+    #[error("all values are the same, so there is no spread to compare with")]
+    NoSpread,
     /// All abscissae are the same, so that no line has a slope.
     #[error("all times are the same, so no slope can be found")]
     NoSpreadInX,

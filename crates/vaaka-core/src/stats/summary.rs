@@ -2,7 +2,7 @@
 
 use super::StatsError;
 
-fn check(values: &[f64], required: usize) -> Result<(), StatsError> {
+pub(super) fn check(values: &[f64], required: usize) -> Result<(), StatsError> {
     if values.len() < required {
         return Err(StatsError::TooFewPoints { required, got: values.len() });
     }
@@ -55,19 +55,27 @@ pub fn mean_moving_range(runs: &[&[f64]]) -> Result<f64, StatsError> {
     Ok(sum / count as f64)
 }
 
-/// Lag-one autocorrelation r₁ = Σ(xᵢ − x̄)(xᵢ₊₁ − x̄)/Σ(xᵢ − x̄)²; zero for constant data.
+/// Lag-one autocorrelation r₁; zero for constant data.
 ///
 /// # Errors
 /// As [`mean`], with at least three values needed.
 pub fn lag_one_autocorrelation(values: &[f64]) -> Result<f64, StatsError> {
-    check(values, 3)?;
+    autocorrelation(values, 1)
+}
+
+/// Autocorrelation at a lag, rₖ = Σ(xᵢ − x̄)(xᵢ₊ₖ − x̄)/Σ(xᵢ − x̄)²; zero for constant data.
+///
+/// # Errors
+/// As [`mean`], with at least two values more than the lag needed.
+pub fn autocorrelation(values: &[f64], lag: usize) -> Result<f64, StatsError> {
+    check(values, lag.saturating_add(2))?;
     let center = mean(values)?;
     let denominator: f64 = values.iter().map(|value| (value - center).powi(2)).sum();
     if denominator == 0.0 {
         return Ok(0.0);
     }
-    let numerator: f64 =
-        values.windows(2).map(|pair| (pair[0] - center) * (pair[1] - center)).sum();
+    let later = values[lag..].iter();
+    let numerator: f64 = values.iter().zip(later).map(|(a, b)| (a - center) * (b - center)).sum();
     Ok(numerator / denominator)
 }
 

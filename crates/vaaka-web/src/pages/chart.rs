@@ -24,6 +24,8 @@ use vaaka_store::{At, Connection, registers};
 use super::chart_drawing::drawing;
 use super::charts::{conformity, standing_by, state_class};
 use super::{Here, Shell, page};
+use crate::desk::Desk;
+use crate::draw::stand_alone;
 use crate::error::WebError;
 use crate::forms::{Asked, PathId};
 use crate::session::SignedIn;
@@ -130,6 +132,19 @@ pub(super) fn range_of(word: &str, now: Timestamp) -> (Timestamp, &'static str) 
 
 /// Values from before that a chart shows at most: the newest.
 const EARLIER: i64 = 5_000;
+
+/// The drawing of a chart as a file of its own.
+pub(super) async fn stand_alone_svg(
+    desk: &mut Desk,
+    id: StreamId,
+    range: &str,
+) -> Result<String, WebError> {
+    let view = charts::by_id(&mut desk.connection, id).await?;
+    let (from, _) = range_of(range, desk.now);
+    let read = read(&mut desk.connection, view, from, desk.now).await?;
+    let rows = rows(&read, &desk.here);
+    Ok(stand_alone(&drawing(&read, &desk.here, &rows).draw()))
+}
 
 /// Everything that a chart from `from` on needs.
 pub(super) async fn read(

@@ -1,6 +1,7 @@
 //! Missed checks of the whole site in a period: which, when, of what.
 
 use std::collections::HashMap;
+use std::collections::hash_map::Entry;
 
 use askama::Template;
 use axum::extract::State;
@@ -101,10 +102,9 @@ pub(super) async fn find(
     let names: HashMap<PlanId, PlanName> = plans::names(connection, &ids).await?;
     let mut states: HashMap<InstrumentId, Vec<(Timestamp, String)>> = HashMap::new();
     for name in names.values() {
-        if !states.contains_key(&name.instrument_id) {
+        if let Entry::Vacant(place) = states.entry(name.instrument_id) {
             let rows = instruments::states(connection, name.instrument_id).await?;
-            let rows = rows.into_iter().map(|(row, _)| (row.at.0, row.state)).collect();
-            states.insert(name.instrument_id, rows);
+            place.insert(rows.into_iter().map(|(row, _)| (row.at.0, row.state)).collect());
         }
     }
     let was_out = |id: InstrumentId, at: Timestamp| {

@@ -1,4 +1,5 @@
-//! What stands on a page as a table for other programs: `/export/NAME.csv` and `/export/NAME.json`.
+//! What stands on a page as a table for other programs: `/export/NAME.csv` and `/export/NAME.json`; a
+//! chart also as a drawing, `.svg`.
 //! Both forms come from one table. Registers have the heads under which a table is brought in.
 
 use axum::extract::State;
@@ -60,10 +61,16 @@ pub async fn show(
     Asked(query): Asked<Query>,
 ) -> Result<Response, WebError> {
     let (name, form) = file.rsplit_once('.').ok_or(WebError::NotFound)?;
-    if !matches!(form, "csv" | "json") {
+    if !matches!(form, "csv" | "json" | "svg") {
         return Err(WebError::NotFound);
     }
     let mut desk = Desk::open(&state).await?;
+    if form == "svg" {
+        let id = name.strip_prefix("chart-").and_then(|id| id.parse().ok());
+        let id = id.ok_or(WebError::NotFound)?;
+        let drawn = chart::stand_alone_svg(&mut desk, StreamId(id), &query.range).await?;
+        return Ok(attachment(name, "svg", "image/svg+xml", drawn));
+    }
     let table = table(&mut desk, name, &query).await?;
     Ok(match form {
         "csv" => as_csv(name, table.csv()),

@@ -7,6 +7,7 @@ mod audit;
 mod backup;
 mod browser;
 mod client;
+mod commands;
 mod constraints;
 mod demo_world;
 mod durability;

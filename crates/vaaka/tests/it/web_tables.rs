@@ -297,7 +297,12 @@ async fn every_list_is_a_table() {
             }
         }
     }
-    for unknown in ["nothing.csv", "round.xml", "round", "chart-x.csv", "readings-99999999.csv"] {
+    let drawing = veera.get("/export/chart-1.svg?range=week").await;
+    assert_eq!(drawing.headers["content-type"], "image/svg+xml");
+    assert!(drawing.text.starts_with("<svg ") && !drawing.text.contains("var("));
+    for unknown in
+        ["round.svg", "nothing.csv", "round.xml", "round", "chart-x.csv", "readings-99999999.csv"]
+    {
         let answer = veera.get(&format!("/export/{unknown}")).await;
         assert_eq!(answer.status, StatusCode::NOT_FOUND, "{unknown}");
     }

@@ -1,0 +1,194 @@
+//! Computations of the core as commands: a JSON text in, a JSON text out, for people who live in a
+//! shell, and for checking by other means what the application says.
+
+mod charts;
+mod drawing;
+mod statistics;
+mod uncertainty;
+
+use std::io::Read;
+
+use schemars::{JsonSchema, schema_for};
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+use serde_json::{Value, json};
+
+pub use drawing::{Wanted, draw_table};
+
+use crate::AppError;
+
+/// A computation with a name.
+pub trait Compute {
+    /// What it is called on the command line.
+    const NAME: &'static str;
+    /// What it gives, in a line.
+    const ABOUT: &'static str;
+    /// What it takes.
+    type Input: DeserializeOwned + JsonSchema;
+    /// What it gives.
+    type Output: Serialize + JsonSchema;
+
+    /// Computes.
+    ///
+    /// # Errors
+    /// What is wrong with the input, in a line.
+    fn compute(input: Self::Input) -> Result<Self::Output, String>;
+}
+
+/// A computation as the command line sees it.
+#[derive(Clone, Copy)]
+pub struct Computation {
+    /// Its name.
+    pub name: &'static str,
+    /// What it gives.
+    pub about: &'static str,
+    schema: fn() -> Value,
+    run: fn(&str) -> Result<String, String>,
+}
+
+impl std::fmt::Debug for Computation {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Computation").field("name", &self.name).finish_non_exhaustive()
+    }
+}
+
+impl Computation {
+    const fn of<C: Compute>() -> Self {
+        Self { name: C::NAME, about: C::ABOUT, schema: schema_of::<C>, run: run_text::<C> }
+    }
+
+    /// JSON Schema (draft 2020-12) of what it takes and of what it gives.
+    #[must_use]
+    pub fn schema(&self) -> Value {
+        (self.schema)()
+    }
+
+    /// Reads the input, computes, and writes the output.
+    ///
+    /// # Errors
+    /// What is wrong with the input, in a line.
+    pub fn run(&self, text: &str) -> Result<String, String> {
+        (self.run)(text)
+    }
+}
+
+fn schema_of<C: Compute>() -> Value {
+    json!({ "input": schema_for!(C::Input), "output": schema_for!(C::Output) })
+}
+
+fn run_text<C: Compute>(text: &str) -> Result<String, String> {
+    if text.trim().is_empty() {
+        return Err("there is no input: give a JSON object".to_owned());
+    }
+    if !text.trim_start().starts_with('{') {
+        return Err("the input does not fit: it is no JSON object".to_owned());
+    }
+    let input: C::Input =
+        serde_json::from_str(text).map_err(|cause| format!("the input does not fit: {cause}"))?;
+    let output = C::compute(input)?;
+    serde_json::to_string_pretty(&output).map_err(|cause| cause.to_string())
+}
+
+/// All computations, by what they belong to.
+#[must_use]
+pub fn all() -> Vec<Computation> {
+    let mut all = statistics::all();
+    all.extend(charts::all());
+    all.extend(uncertainty::all());
+    all
+}
+
+/// What was asked on the command line.
+#[derive(Debug, clap::Args)]
+pub struct Asked {
+    /// Which computation; its input is read from the standard input.
+    name: Option<String>,
+    /// List the computations.
+    #[arg(long)]
+    list: bool,
+    /// Print the JSON Schema of its input and output, and compute nothing.
+    #[arg(long)]
+    schema: bool,
+}
+
+/// Computes what was asked.
+///
+/// # Errors
+/// [`AppError::Input`] for an unknown name or an input that does not fit.
+pub fn run(asked: &Asked) -> Result<(), AppError> {
+    let all = all();
+    let Some(name) = asked.name.as_deref().filter(|_| !asked.list) else {
+        let width = all.iter().map(|one| one.name.len()).max().unwrap_or(0);
+        for one in &all {
+            println!("{:width$}  {}", one.name, one.about);
+        }
+        return Ok(());
+    };
+    let found = all.iter().find(|one| one.name == name).ok_or_else(|| {
+        AppError::Input(format!(
+            "“{name}” is no computation: “vaaka compute --list” names them all"
+        ))
+    })?;
+    if asked.schema {
+        println!("{:#}", found.schema());
+        return Ok(());
+    }
+    let mut text = String::new();
+    std::io::stdin()
+        .read_to_string(&mut text)
+        .map_err(|cause| AppError::Input(format!("the input cannot be read: {cause}")))?;
+    let output = found.run(&text).map_err(|words| {
+        AppError::Input(format!("{name}: {words} (“vaaka compute {name} --schema” says what fits)"))
+    })?;
+    println!("{output}");
+    Ok(())
+}
+
+/// A number that has to be positive.
+fn positive(what: &str, value: f64) -> Result<f64, String> {
+    if value.is_finite() && value > 0.0 {
+        Ok(value)
+    } else {
+        Err(format!("{what} is {value}: give a number above zero"))
+    }
+}
+
+/// Words of an error of the core.
+fn words(error: impl std::fmt::Display) -> String {
+    error.to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_computation_says_what_it_takes() {
+        let all = all();
+        assert!(all.len() >= 18, "{}", all.len());
+        for one in &all {
+            let schema = one.schema();
+            for side in ["input", "output"] {
+                let of = &schema[side];
+                assert!(of["$schema"].as_str().unwrap().contains("2020-12"), "{}", one.name);
+                let fields = of["properties"].as_object().unwrap();
+                assert!(!fields.is_empty(), "{}", one.name);
+                for (name, field) in fields {
+                    assert!(field["description"].is_string(), "{} {side} {name}", one.name);
+                }
+            }
+            assert!(
+                one.name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-')
+            );
+            // Bad input is one line, whatever it is.
+            for bad in ["", "{", "[]", "{\"colour\": 1}", "\u{feff}{}", "null"] {
+                let said = one.run(bad).unwrap_err();
+                assert!(!said.contains('\n') && !said.is_empty(), "{}: {said}", one.name);
+            }
+        }
+        let mut names: Vec<&str> = all.iter().map(|one| one.name).collect();
+        names.sort_unstable();
+        names.dedup();
+        assert_eq!(names.len(), all.len(), "names are different");
+    }
+}
