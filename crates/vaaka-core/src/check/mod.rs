@@ -14,7 +14,7 @@ use crate::history::{Drift, estimate_drift};
 use crate::judgement::{
     AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome, Conformity,
     ConformityResult, Control, DecisionRule, Prior, Reason, Surroundings, Validity, Verdict,
-    VerdictInput, advise_adjustment, conclude, judge_conformity,
+    VerdictInput, advise_adjustment, conclude, judge_conformity, unsettled,
 };
 use crate::method::{EntryValue, Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
@@ -110,8 +110,9 @@ pub fn complete(
             (characteristic, result)
         })
         .collect();
-    // Only the first as-found run of a shift is a point; the rest are hollow marks.
-    let counted = plan.purpose == Purpose::AsFound && context.earlier.is_empty();
+    // The first as-found run of a check is a point; its confirming repeat is a hollow mark. A check that
+    // is made anew in the same shift, after a knock, is one of its own.
+    let counted = plan.purpose == Purpose::AsFound && unsettled(&context.earlier).is_empty();
     let resolution =
         to_f64(plan.unit.convert(plan.resolution, plan.unit.error_unit(plan.resolution)));
     let (mut points, mut charts) = (Vec::new(), Vec::new());

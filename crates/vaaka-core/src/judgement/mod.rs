@@ -28,7 +28,7 @@ pub use numbers::reason_numbers;
 pub use risk::{GlobalRisk, Interval, MINIMUM_PRIOR_CHECKS, Prior, global_risk, guard_band_for};
 pub use verdict::{
     Attempt, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity, Verdict,
-    VerdictInput, conclude, repeat_state,
+    VerdictInput, conclude, repeat_state, unsettled,
 };
 pub use voiding::{VoidError, may_void};
 pub use words::{

@@ -86,13 +86,24 @@ pub enum RepeatState {
     Doubtful,
 }
 
+fn failed(attempt: &Attempt) -> bool {
+    attempt.conforms == Conformity::Fail
+}
+
+/// The runs that belong to the newest check of a shift: from the first that failed on. One that passed is
+/// settled; what follows it in the same shift was made for an occasion of its own (a knock, a repair) and
+/// is no repeat.
+#[must_use]
+pub fn unsettled(runs: &[Attempt]) -> &[Attempt] {
+    let first = runs.iter().position(failed).unwrap_or(runs.len());
+    &runs[first..]
+}
+
 /// Where the repeat stands after the valid as-found runs of one shift, in their order.
 #[must_use]
 pub fn repeat_state(runs: &[Attempt]) -> RepeatState {
-    let failed = |attempt: &Attempt| attempt.conforms == Conformity::Fail;
-    match runs {
+    match unsettled(runs) {
         [] => RepeatState::None,
-        [first, ..] if !failed(first) => RepeatState::None,
         [_] => RepeatState::RepeatAllowed,
         [_, repeat, ..] if failed(repeat) => RepeatState::Confirmed,
         _ => RepeatState::Doubtful,

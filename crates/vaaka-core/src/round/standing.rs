@@ -136,6 +136,12 @@ mod tests {
         assert_eq!(due_of(false, &runs(&[Fail, Fail])), Due::Nothing);
         assert_eq!(due_of(false, &runs(&[Fail, Pass])), Due::Nothing);
         assert_eq!(due_of(false, &runs(&[Pass])), Due::Nothing);
+        // After a knock in the same shift the check is made anew, and its failure is a failure.
+        assert_eq!(due_of(false, &runs(&[Pass, Fail])), Due::Repeat);
+        assert_eq!(due_of(false, &runs(&[Pass, Pass])), Due::Nothing);
+        assert_eq!(standing_of(&runs(&[Pass, Fail]), &[]), Standing::OutOfTolerance);
+        assert_eq!(standing_of(&runs(&[Pass, Fail, Pass]), &[]), Standing::Doubtful);
+        assert_eq!(standing_of(&runs(&[Pass, Fail, Fail]), &[]), Standing::OnHold);
         assert_eq!(due_of(true, &runs(&[Fail])), Due::Open);
     }
 

@@ -1,13 +1,18 @@
 //! One control chart: points, limits, tolerance apart from them, events, the drift watcher, and
 //! the finding in words.
 
+use std::sync::OnceLock;
+
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
-use vaaka_core::chart::{Firing, IN_CONTROL_RUN_LENGTH};
+use vaaka_core::chart::run_length::ewma_with_limits;
+use vaaka_core::chart::{
+    DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, Firing, IN_CONTROL_RUN_LENGTH,
+};
 use vaaka_core::history::Drift;
 use vaaka_core::judgement::{
     Reason, action_sentence, criterion_words, drift_words, firing_short, firing_words, sigma_words,
@@ -57,6 +62,7 @@ struct Finding {
     title: String,
     words: String,
     false_alarms: Option<String>,
+    power: Option<String>,
 }
 
 #[derive(Debug)]
@@ -377,7 +383,39 @@ fn finding(read: &Read, here: &Here) -> Finding {
                 baseline.points
             )
         }),
+        power: read.baseline.as_ref().and_then(|(baseline, _)| power_words(read, baseline)),
     }
+}
+
+/// How soon shifts of one and of two sigmas are seen by the default design; computed once, since the
+/// integral equation takes some milliseconds.
+fn default_power() -> Option<[f64; 2]> {
+    static KEPT: OnceLock<Option<[f64; 2]>> = OnceLock::new();
+    *KEPT.get_or_init(|| {
+        let design = EwmaDesign { lambda: EWMA_LAMBDA, width: EWMA_WIDTH };
+        let after = |shift| {
+            let found = ewma_with_limits(design, Some(DEFAULT_OUTER_MULTIPLIER), shift);
+            found.ok().map(|length| length.average)
+        };
+        Some([after(1.0)?, after(2.0)?])
+    })
+}
+
+/// None where the limits are not those of the default design: their run length is another.
+fn power_words(read: &Read, baseline: &Baseline) -> Option<String> {
+    if (baseline.multiplier - DEFAULT_OUTER_MULTIPLIER).abs() > 1e-9 {
+        return None;
+    }
+    let [one, two] = default_power()?;
+    let d = decimals(read) + 1;
+    let unit = &read.view.stream.unit;
+    Some(format!(
+        "A step of {} {unit} (one sigma) is seen after about {} checks, one of {} {unit} after about {}.",
+        show_float(baseline.sigma, d),
+        show_float(one, 0),
+        show_float(2.0 * baseline.sigma, d),
+        show_float(two, 0),
+    ))
 }
 
 fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {

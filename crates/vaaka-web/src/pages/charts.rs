@@ -6,9 +6,9 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use vaaka_core::chart::Side;
+use vaaka_core::chart::{IN_CONTROL_RUN_LENGTH, Side};
 use vaaka_core::judgement::Conformity;
-use vaaka_core::quantity::show_signed_float;
+use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::round::{LastPoint, Standing, standing_of};
 use vaaka_formats::{Cell, Table};
 use vaaka_store::Connection;
@@ -31,6 +31,7 @@ pub const BEAM_TRAIL: i64 = 9;
 struct ChartsPage {
     shell: Shell,
     heading: String,
+    false_alarms: String,
     rows: Vec<Row>,
 }
 
@@ -128,6 +129,13 @@ pub fn beam_of(stream: &Stream, newest: Option<&BriefPoint>, trail: &[f64]) -> B
     }
 }
 
+/// Signals without a cause that a chart of the default design raises in a week, on average, when it is
+/// checked as often as its plan says.
+fn false_alarms_a_week(stream: &Stream) -> f64 {
+    let checks = 7.0 * 86_400.0 / charts::interval(stream).as_secs_f64().max(1.0);
+    checks / IN_CONTROL_RUN_LENGTH
+}
+
 /// The newest points of streams, by stream.
 pub async fn newest_of(
     connection: &mut Connection,
@@ -156,9 +164,17 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         .collect();
     standings.sort_by_key(|(standing, _)| *standing);
     let heading = heading(&standings);
+    let limited = streams.iter().filter(|view| {
+        newest.get(&view.stream.id).is_some_and(|point| point.center_line.is_some())
+    });
+    let a_week: f64 = limited.map(|view| false_alarms_a_week(&view.stream)).sum();
     let template = ChartsPage {
         shell: Shell::new(&signed, "charts", &here),
         heading,
+        false_alarms: format!(
+            "Over all charts with limits about {} false alarms a week are to be expected.",
+            show_float(a_week, if a_week < 10.0 { 1 } else { 0 })
+        ),
         rows: standings.into_iter().map(|(_, row)| row).collect(),
     };
     page(StatusCode::OK, &template)

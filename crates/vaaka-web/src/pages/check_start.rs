@@ -174,9 +174,6 @@ async fn is_due(desk: &mut Desk, view: &PlanView) -> Result<(), WebError> {
         ));
     }
     let runs = checks::attempts(&mut desk.connection, view.plan.id, desk.here.shift.id).await?;
-    if due_of(false, &runs) == Due::Nothing {
-        return Err(not_now(nothing_due(repeat_state(&runs))));
-    }
     let rule: DueRule = view.version.due_rule.parse().map_err(WebError::Inner)?;
     let last = checks::last_dates(&mut desk.connection, &[view.plan.id]).await?;
     let last = last.first().map(|(_, day)| day.0);
@@ -185,6 +182,11 @@ async fn is_due(desk: &mut Desk, view: &PlanView) -> Result<(), WebError> {
     let since = rounds::since_checks(&mut desk.connection, &[view.plan.id]).await?;
     let occasion =
         since.get(&view.plan.id).and_then(|since| triggered(&triggers, since, desk.now)).is_some();
+    // What happened since its good check of this shift asks for another; a failed one is not undone so.
+    let again = occasion && repeat_state(&runs) == RepeatState::None;
+    if due_of(false, &runs) == Due::Nothing && !again {
+        return Err(not_now(nothing_due(repeat_state(&runs))));
+    }
     let due = occasion
         || rule == DueRule::BeforeUse
         || rule.is_due(last, desk.here.shift.business_date.0);

@@ -9,7 +9,7 @@ use axum::response::Response;
 use jiff::Timestamp;
 use uuid::Uuid;
 use vaaka_core::instrument::ServiceState;
-use vaaka_core::judgement::{Attempt, drift_words};
+use vaaka_core::judgement::{Attempt, RepeatState, drift_words, repeat_state};
 use vaaka_core::round::{
     Due, DueRule, RoundTask, Standing, Trigger, due_of, plan_round, standing_of, triggered,
 };
@@ -356,6 +356,11 @@ async fn items(
                 item.unproven = Some(id.0);
                 item.due = Due::Nothing;
             }
+            let again = known.is_some_and(|known| known.occasion);
+            if again && item.due == Due::Nothing && repeat_state(&item.runs) == RepeatState::None {
+                // Its check of this shift was made before; what happened since asks for another.
+                item.due = Due::Due;
+            }
             if let Some(known) = known.filter(|_| item.due != Due::Nothing) {
                 item.why.clone_from(&known.why);
                 item.late = known.late;
@@ -378,6 +383,8 @@ struct OnRound {
     version: PlanVersionId,
     why: Option<String>,
     late: bool,
+    /// Whether something happened since its last check that asks for one.
+    occasion: bool,
 }
 
 /// The plans of this round: those that are due by their rule or out of turn, or begun or done in this
@@ -404,7 +411,8 @@ async fn due_or_begun(
     let quiet: Vec<PlanId> = rules
         .iter()
         .filter(|(plan, rule, triggers)| {
-            !triggers.is_empty() && !begun.contains(&plan.plan) && !by_calendar(plan, *rule)
+            // Of one begun in this shift an occasion may ask for another.
+            !triggers.is_empty() && (begun.contains(&plan.plan) || !by_calendar(plan, *rule))
         })
         .map(|(plan, ..)| plan.plan)
         .collect();
@@ -415,13 +423,13 @@ async fn due_or_begun(
         let occasion = since.get(&plan.plan).and_then(|since| triggered(triggers, since, now));
         if let Some(trigger) = occasion {
             let why = Some(format!("due {}", trigger.words()));
-            wanted.push(OnRound { version, why, late: false });
+            wanted.push(OnRound { version, why, late: false, occasion: true });
         } else if begun.contains(&plan.plan) || by_calendar(plan, *rule) {
             let next = rule.next(plan.last_done_on.map(|day| day.0));
             let late = next.is_some_and(|next| next < today) && !begun.contains(&plan.plan);
             let why =
                 next.filter(|_| late).map(|next| format!("was due on {}", next.strftime("%-d %B")));
-            wanted.push(OnRound { version, why, late });
+            wanted.push(OnRound { version, why, late, occasion: false });
         }
     }
     Ok(wanted)

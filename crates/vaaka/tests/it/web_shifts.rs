@@ -4,8 +4,10 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use jiff::ToSpan;
 use reqwest::StatusCode;
 use serde_json::Value;
+use vaaka_core::round::DueRule;
 
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server, demo_database, now};
@@ -129,6 +131,18 @@ async fn a_knock_makes_a_check_due_out_of_turn() {
     assert_eq!(noted.status, StatusCode::SEE_OTHER);
     let (_, after) = release(&aino, "instrument=R-02").await;
     assert!(after["reasons"][0].as_str().unwrap().contains("after a move"), "{after}");
+    // The evidence says in which shift it fell due, and what answered it.
+    let evidence = async || {
+        let page = aino.get("/instruments/R-02/evidence").await;
+        page.all(".record .reasons li").into_iter().find(|line| line.contains("due after a move"))
+    };
+    let waits = evidence().await.unwrap();
+    assert!(waits.contains("in the night shift of 2026-11-24"), "{waits}");
+    assert!(waits.ends_with("not answered yet"), "{waits}");
+    clock.pass(60);
+    aino.run("R-02", &GOOD).await;
+    let answered = evidence().await.unwrap();
+    assert!(answered.contains("answered by the check of 24 Nov 2026, 22:36"), "{answered}");
     for (query, words) in [
         ("instrument=", "Name the instrument"),
         ("instrument=R-999", "no instrument"),
@@ -140,6 +154,91 @@ async fn a_knock_makes_a_check_due_out_of_turn() {
         assert!(status.is_client_error(), "{query}");
         assert!(answer["error"].as_str().unwrap().contains(words), "{query}: {answer}");
     }
+}
+
+#[derive(diesel::QueryableByName)]
+struct Kept {
+    #[diesel(sql_type = diesel::sql_types::Nullable<diesel::sql_types::Text>)]
+    day: Option<String>,
+    #[diesel(sql_type = diesel::sql_types::BigInt)]
+    wrong: i64,
+}
+
+/// The day that is kept for R-02, and how many plans have another day than their checks say.
+async fn kept(server: &Server) -> (String, i64) {
+    let mut owner = server.owner().await;
+    let found: Kept = diesel_async::RunQueryDsl::get_result(
+        diesel::sql_query(
+            "WITH said AS (
+                 SELECT p.id, p.instrument_id, p.last_done_on, (SELECT max(s.business_date)
+                     FROM plan_versions v JOIN checks c ON c.plan_version_id = v.id
+                     JOIN shift_instances s ON s.id = c.shift_instance_id
+                     WHERE v.plan_id = p.id AND c.state = 'concluded' AND c.purpose = 'as_found') AS day
+                 FROM plans p)
+             SELECT (SELECT max(last_done_on)::text FROM said JOIN instruments i
+                     ON i.id = instrument_id AND i.tag = 'R-02') AS day,
+                 (SELECT count(*) FROM said WHERE last_done_on IS DISTINCT FROM day) AS wrong",
+        ),
+        &mut owner,
+    )
+    .await
+    .unwrap();
+    (found.day.unwrap(), found.wrong)
+}
+
+/// The database keeps the date of a plan's last check through conclusions and voids.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_date_of_the_last_check_is_kept() {
+    let (server, clock) = with_hand_clock().await;
+    assert_eq!(kept(&server).await, ("2026-11-24".into(), 0), "as the demo was loaded");
+    clock.pass(8 * 3600);
+    let aino = Bench::aino(&server.base).await;
+    let path = aino.start("R-02").await;
+    assert_eq!(kept(&server).await, ("2026-11-24".into(), 0), "begun is not done");
+    aino.run_to_end(&path, &GOOD).await;
+    assert_eq!(kept(&server).await, ("2026-11-25".into(), 0));
+    let ilma = Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await;
+    let void = post(&ilma, &format!("{path}/void"), &[("reason", "wrong weights")]).await;
+    assert_eq!(void.status, StatusCode::SEE_OTHER, "{}", void.text);
+    assert_eq!(
+        kept(&server).await,
+        ("2026-11-24".into(), 0),
+        "voided, it is as if it had not been"
+    );
+}
+
+/// A round never leaves out what the calendar has due, whatever it does not read.
+#[tokio::test(flavor = "multi_thread")]
+async fn nothing_that_is_due_rests() {
+    let server = Server::demo().await;
+    let mut owner = server.owner().await;
+    let today = jiff::civil::date(2027, 3, 1);
+    let mut due = 0;
+    for rule in DueRule::ALL {
+        for back in 0..40_i64 {
+            let last = today.saturating_sub(back.days());
+            let set = format!(
+                "SET session_replication_role = replica;
+                 UPDATE plans SET last_done_on = '{last}' WHERE id = 1;
+                 UPDATE plan_versions SET due_rule = '{}', due_triggers = '{{}}' WHERE plan_id = 1",
+                rule.word()
+            );
+            diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &set).await.unwrap();
+            let awake = vaaka_store::plans::awake(&mut owner, today, &[]).await.unwrap();
+            let is_awake = awake.iter().any(|plan| plan.plan.0 == 1);
+            if rule.is_due(Some(last), today) {
+                assert!(is_awake, "{rule:?} {last}");
+                due += 1;
+            }
+            // What rests is awake when it was begun.
+            let plan = vaaka_store::ids::PlanId(1);
+            let begun = vaaka_store::plans::awake(&mut owner, today, &[plan]).await.unwrap();
+            assert!(begun.iter().any(|plan| plan.plan.0 == 1), "{rule:?} {last}");
+            let rests = matches!(rule, DueRule::EachMonth) && back < 20;
+            assert!(!(rests && is_awake), "{rule:?} {last} is read for nothing");
+        }
+    }
+    assert!(due > 100, "{due}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -19,6 +19,17 @@ pub struct Column {
     pub example: &'static str,
 }
 
+/// A column: head, field, whether it must be there, what stands in it, for example.
+pub const fn column(
+    head: &'static str,
+    field: &'static str,
+    needed: bool,
+    words: &'static str,
+    example: &'static str,
+) -> Column {
+    Column { head, field, needed, words, example }
+}
+
 /// What is wrong with a cell, a line or the heads.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Fault {
@@ -170,8 +181,8 @@ mod tests {
     use vaaka_formats::read_table;
 
     static COLUMNS: [Column; 2] = [
-        Column { head: "serial number", field: "serial", needed: true, words: "", example: "" },
-        Column { head: "step", field: "resolution", needed: false, words: "", example: "" },
+        column("serial number", "serial", true, "", ""),
+        column("step", "resolution", false, "", ""),
     ];
 
     fn faults(text: &str) -> Vec<String> {

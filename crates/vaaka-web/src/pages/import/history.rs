@@ -11,19 +11,9 @@ use vaaka_formats::Line;
 use vaaka_store::At;
 use vaaka_store::imports::{EarlierValue, Lines, Place};
 
-use super::columns::{Column, Fault, Sheet};
+use super::columns::{Column, Fault, Sheet, column};
 use super::registers::Read;
 use crate::fields::{Reader, clean};
-
-const fn column(
-    head: &'static str,
-    field: &'static str,
-    needed: bool,
-    words: &'static str,
-    example: &'static str,
-) -> Column {
-    Column { head, field, needed, words, example }
-}
 
 /// Columns of history.
 pub static HISTORY: [Column; 11] = [

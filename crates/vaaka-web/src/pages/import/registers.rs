@@ -10,19 +10,9 @@ use vaaka_store::imports::{Lines, NewInstrument, NewStandard};
 use vaaka_store::rows::Area;
 use vaaka_store::standard_changes::NewLot;
 
-use super::columns::{Column, Fault, Sheet, tick};
+use super::columns::{Column, Fault, Sheet, column, tick};
 use crate::fields::{Fields, MOST_ROWS, Reader};
 use crate::pages::{instrument_forms, standard_forms};
-
-const fn column(
-    head: &'static str,
-    field: &'static str,
-    needed: bool,
-    words: &'static str,
-    example: &'static str,
-) -> Column {
-    Column { head, field, needed, words, example }
-}
 
 /// Columns of instruments.
 pub static INSTRUMENTS: [Column; 19] = [
