@@ -23,6 +23,9 @@ pub struct EwmaState {
     shrink: f64,
 }
 
+/// Half of a half of the last digit of one: 1 − x is 1 for every smaller x.
+const NOTHING_BESIDE_ONE: f64 = f64::EPSILON / 4.0;
+
 impl Default for EwmaState {
     fn default() -> Self {
         Self { z: 0.0, shrink: 1.0 }
@@ -35,6 +38,11 @@ impl EwmaState {
         let keep = 1.0 - design.lambda;
         self.z = design.lambda * standardised + keep * self.z;
         self.shrink *= keep * keep;
+        // Beside one it is nothing long before it is too small for a normal number, and numbers too
+        // small for that take a processor many times as long.
+        if self.shrink < NOTHING_BESIDE_ONE {
+            self.shrink = 0.0;
+        }
         design.width * (design.lambda / (2.0 - design.lambda) * (1.0 - self.shrink)).sqrt()
     }
 }
@@ -68,6 +76,20 @@ mod tests {
         // After twenty points the exact limits have reached the printed steady ones.
         assert!((center + half * sigma - 52.5884).abs() < 0.001);
         assert!((center - half * sigma - 47.4115).abs() < 0.001);
+    }
+
+    /// After ten thousand points the limits are the steady ones to the last bit, and nothing is left that
+    /// is too small for a normal number.
+    #[test]
+    fn limits_become_steady() {
+        let design = EwmaDesign { lambda: 0.1, width: 3.0 };
+        let steady = 3.0 * (0.1_f64 / (2.0 - 0.1)).sqrt();
+        let mut state = EwmaState::default();
+        for point in 0..10_000 {
+            let half = state.push(design, 0.5);
+            assert!(half <= steady && (point < 200 || half == steady), "{point}: {half}");
+            assert!(state.shrink == 0.0 || state.shrink.is_normal(), "{point}");
+        }
     }
 
     #[test]

@@ -141,6 +141,8 @@ pub struct RuleWindow {
     falling: u16,
 }
 
+/// Edges of the zones, in sigmas.
+const ZONES: [f64; 4] = [0.0, 1.0, 2.0, 3.0];
 const LONGEST: usize = 15;
 /// A power of two, so that the place of a point in the ring is a mask.
 const RING: usize = 16;
@@ -183,10 +185,9 @@ impl RuleWindow {
     pub fn push(&mut self, ordinal: u64, z: f64) {
         let before = self.ring[self.pushed.wrapping_sub(1) % RING].1;
         self.ring[self.pushed % RING] = (ordinal, z);
-        for (zone, (above, below)) in self.above.iter_mut().zip(&mut self.below).enumerate() {
-            let zone = zone as f64;
-            *above = *above << 1 | u16::from(z > zone);
-            *below = *below << 1 | u16::from(z < -zone);
+        for (zone, edge) in ZONES.into_iter().enumerate() {
+            self.above[zone] = self.above[zone] << 1 | u16::from(z > edge);
+            self.below[zone] = self.below[zone] << 1 | u16::from(z < -edge);
         }
         self.within = self.within << 1 | u16::from(z.abs() < 1.0);
         let has_before = self.pushed > 0;
@@ -209,6 +210,7 @@ impl RuleWindow {
     /// Whether any rule of the named sets fires at the newest point: for most points none does, and
     /// nothing else has to be asked.
     #[must_use]
+    #[inline]
     pub fn is_quiet(&self) -> bool {
         let some = |bits: u16, needed: u32, out_of: usize| {
             bits & 1 == 1 && (bits & newest(out_of)).count_ones() >= needed

@@ -13,6 +13,7 @@ use statrs::function::erf::erfc;
 use thiserror::Error;
 
 use super::{Criterion, CusumDesign, EwmaDesign};
+use crate::stats::gauss_legendre;
 
 /// An average run length.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -216,32 +217,6 @@ fn solve(mut matrix: Vec<Vec<f64>>, mut right: Vec<f64>) -> Vec<f64> {
         right[column] = (right[column] - known) / matrix[column][column];
     }
     right
-}
-
-/// Nodes and weights of Gauss and Legendre on an interval, the roots by Newton's method.
-fn gauss_legendre(n: usize, low: f64, high: f64) -> Vec<(f64, f64)> {
-    let (middle, half) = ((low + high) / 2.0, (high - low) / 2.0);
-    (0..n)
-        .map(|index| {
-            let mut x = (std::f64::consts::PI * (index as f64 + 0.75) / (n as f64 + 0.5)).cos();
-            let mut slope = 1.0;
-            for _ in 0..60 {
-                let (mut before, mut value) = (1.0, x);
-                for k in 2..=n {
-                    let k = k as f64;
-                    (before, value) =
-                        (value, ((2.0 * k - 1.0) * x * value - (k - 1.0) * before) / k);
-                }
-                slope = n as f64 * (x * value - before) / (x * x - 1.0);
-                let step = value / slope;
-                x -= step;
-                if step.abs() < 1e-15 {
-                    break;
-                }
-            }
-            (middle + half * x, half * 2.0 / ((1.0 - x * x) * slope * slope))
-        })
-        .collect()
 }
 
 /// Nodes of the integral equations: the tests see no change in the eighth digit beyond.

@@ -46,6 +46,9 @@ impl SignalTracker {
     /// Takes the raising firings of one point and says what they change.
     pub fn push(&mut self, ordinal: u64, firings: &[Firing]) -> Vec<SignalChange> {
         let mut changes = Vec::new();
+        if firings.is_empty() {
+            return changes;
+        }
         for side in [Some(Side::Above), Some(Side::Below), None] {
             if !firings.iter().any(|firing| firing.side == side) {
                 continue;

@@ -3,11 +3,13 @@
 mod components;
 mod line;
 mod normality;
+mod quadrature;
 mod summary;
 
 pub use components::{Components, variance_components};
 pub use line::{StraightLine, fit_line};
 pub use normality::{NORMALITY_POINTS, Normality, anderson_darling};
+pub(crate) use quadrature::gauss_legendre;
 pub use summary::{
     autocorrelation, lag_one_autocorrelation, mean, mean_moving_range, sample_std_dev,
 };

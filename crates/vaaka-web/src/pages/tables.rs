@@ -10,8 +10,8 @@ use vaaka_formats::{Cell, Table};
 use vaaka_store::ids::{CheckId, StreamId};
 use vaaka_store::outcomes::result_of;
 use vaaka_store::{
-    audit, charts, checks, entries, instruments, notices, people, plans, search, standards,
-    trainings,
+    audit, charts, checks, entries, instruments, notices, people, plans, registers, search,
+    standards, trainings,
 };
 
 use super::missed;
@@ -97,6 +97,7 @@ async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebE
         "people" => people_table(desk).await,
         "records" => records_table(desk, query).await,
         "notices" => notices_table(desk).await,
+        "happenings" => happenings_table(desk, query.tag.trim()).await,
         "audit" => audit_table(desk, &query.chain).await,
         "missed" => {
             let query = missed::Query {
@@ -347,6 +348,52 @@ async fn notices_table(desk: &mut Desk) -> Result<Table, WebError> {
             one.taken_by.into(),
             one.taken_at.map(|at| at.0.to_string()).into(),
         ]);
+    }
+    Ok(table)
+}
+
+/// What happened to an instrument, or to all, and how its use was changed, oldest first.
+async fn happenings_table(desk: &mut Desk, tag: &str) -> Result<Table, WebError> {
+    let mut table = Table::new(&[
+        "instrument",
+        "at",
+        "kind",
+        "words",
+        "restricted_to",
+        "person",
+        "affects_measurement",
+    ]);
+    let all = match tag {
+        "" => instruments::all(&mut desk.connection).await?,
+        tag => vec![instruments::by_tag(&mut desk.connection, tag).await?],
+    };
+    for (instrument, _) in all {
+        let mut rows: Vec<(vaaka_store::At, Vec<Cell>)> = Vec::new();
+        for (event, by) in registers::events(&mut desk.connection, instrument.id).await? {
+            let cells = vec![
+                event.kind.into(),
+                event.note.into(),
+                Cell::Empty,
+                by.into(),
+                event.affects_measurement.into(),
+            ];
+            rows.push((event.at, cells));
+        }
+        for (row, by) in instruments::states(&mut desk.connection, instrument.id).await? {
+            let cells = vec![
+                row.state.into(),
+                row.reason.into(),
+                row.restricted_to.into(),
+                by.into(),
+                Cell::Empty,
+            ];
+            rows.push((row.at, cells));
+        }
+        rows.sort_by_key(|(at, _)| *at);
+        for (at, cells) in rows {
+            let head = [Cell::from(&instrument.tag), at.0.to_string().into()];
+            table.row(head.into_iter().chain(cells));
+        }
     }
     Ok(table)
 }

@@ -265,6 +265,7 @@ async fn every_list_is_a_table() {
         ("records".to_owned(), 100),
         (format!("readings-{record}"), 9),
         (format!("characteristics-{record}"), 5),
+        ("happenings".to_owned(), 2),
         ("notices".to_owned(), 0),
         ("missed".to_owned(), 0),
         ("audit".to_owned(), 0),
