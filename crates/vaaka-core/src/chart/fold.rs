@@ -146,47 +146,63 @@ impl ChartState {
         });
         self.last_at = Some(point.measured_at);
         let level_variance = self.level_variance(design);
-        let half_width = match level_variance {
-            0.0 => design.half_width,
-            variance => design.half_width * (1.0 + variance).sqrt(),
+        let half_width = if level_variance > 0.0 {
+            widened(design.half_width, level_variance)
+        } else {
+            design.half_width
         };
-        let mut evaluation = PointEvaluation {
-            ordinal,
-            center_line,
-            lower_control_limit: center_line - half_width,
-            upper_control_limit: center_line + half_width,
-            ewma: center_line + design.sigma * self.ewma.z,
-            ewma_half_width: 0.0,
-            provisional,
-            firings: Vec::new(),
-            advisory: Vec::new(),
-            changes: Vec::new(),
-        };
+        let (lower_control_limit, upper_control_limit) =
+            (center_line - half_width, center_line + half_width);
         if gap || point.excluded {
             self.window.reset();
         }
-        if point.excluded || !point.value.is_finite() {
-            return evaluation;
+        let judged = !point.excluded && point.value.is_finite();
+        let mut ewma_half_width = 0.0;
+        let (mut firings, mut advisory, mut changes) = (Vec::new(), Vec::new(), Vec::new());
+        if judged {
+            let standardised = (point.value - center_line) / design.sigma;
+            let of_the_average = self.ewma.push(design.ewma, standardised);
+            ewma_half_width = if level_variance > 0.0 {
+                beside_the_level(of_the_average, design.ewma.width, level_variance)
+            } else {
+                of_the_average
+            };
+            self.window.push(ordinal, standardised);
+            self.remember_crossings(ordinal);
         }
-        let standardised = (point.value - center_line) / design.sigma;
-        let of_the_average = self.ewma.push(design.ewma, standardised);
-        let ewma_half_width = match level_variance {
-            0.0 => of_the_average,
-            variance => of_the_average.hypot(design.ewma.width * variance.sqrt()),
-        };
-        evaluation.ewma = center_line + design.sigma * self.ewma.z;
-        evaluation.ewma_half_width = design.sigma * ewma_half_width;
-        self.window.push(ordinal, standardised);
-        self.remember_crossings(ordinal);
-        self.settle_level(design, point.value);
-        evaluation.firings =
-            self.fire(design, &design.raising, ordinal, point, ewma_half_width, &evaluation);
-        evaluation.advisory =
-            self.fire(design, &design.advisory, ordinal, point, ewma_half_width, &evaluation);
-        if point.monitored {
-            evaluation.changes = self.signals.push(ordinal, &evaluation.firings);
+        let ewma = center_line + design.sigma * self.ewma.z;
+        if judged {
+            self.settle_level(design, point.value);
+            let side = |above: bool, below: bool| match (above, below) {
+                (true, _) => Some(Side::Above),
+                (_, true) => Some(Side::Below),
+                _ => None,
+            };
+            let beyond = Beyond {
+                limits: side(point.value > upper_control_limit, point.value < lower_control_limit),
+                // After the level is settled the average begins anew.
+                ewma: side(self.ewma.z > ewma_half_width, self.ewma.z < -ewma_half_width),
+            };
+            if beyond.limits.is_some() || beyond.ewma.is_some() || !self.window.is_quiet() {
+                firings = self.fire(design, &design.raising, ordinal, beyond);
+                advisory = self.fire(design, &design.advisory, ordinal, beyond);
+            }
+            if point.monitored && !firings.is_empty() {
+                changes = self.signals.push(ordinal, &firings);
+            }
         }
-        evaluation
+        PointEvaluation {
+            ordinal,
+            center_line,
+            lower_control_limit,
+            upper_control_limit,
+            ewma,
+            ewma_half_width: design.sigma * ewma_half_width,
+            provisional,
+            firings,
+            advisory,
+            changes,
+        }
     }
 
     /// Variance of the centre line in units of sigma squared: a level from five checks is itself
@@ -232,34 +248,43 @@ impl ChartState {
         design: &ChartDesign,
         criteria: &[Criterion],
         ordinal: u64,
-        point: &ChartPoint,
-        ewma_half_width: f64,
-        evaluation: &PointEvaluation,
+        beyond: Beyond,
     ) -> Vec<Firing> {
-        let within = point.value <= evaluation.upper_control_limit
-            && point.value >= evaluation.lower_control_limit
-            && self.ewma.z.abs() <= ewma_half_width;
-        if within && self.window.is_quiet() {
-            return Vec::new();
-        }
-        let alone =
-            |criterion, side| Some(Firing { criterion, side: Some(side), points: vec![ordinal] });
+        let alone = |criterion, side: Option<Side>| {
+            side.map(|side| Firing { criterion, side: Some(side), points: vec![ordinal] })
+        };
         criteria
             .iter()
             .filter(|criterion| !(design.resolution_floor && criterion.needs_zones()))
             .filter_map(|criterion| match criterion {
-                Criterion::BeyondLimits if point.value > evaluation.upper_control_limit => {
-                    alone(*criterion, Side::Above)
-                }
-                Criterion::BeyondLimits if point.value < evaluation.lower_control_limit => {
-                    alone(*criterion, Side::Below)
-                }
-                Criterion::Ewma if self.ewma.z > ewma_half_width => alone(*criterion, Side::Above),
-                Criterion::Ewma if self.ewma.z < -ewma_half_width => alone(*criterion, Side::Below),
+                Criterion::BeyondLimits => alone(*criterion, beyond.limits),
+                Criterion::Ewma => alone(*criterion, beyond.ewma),
                 other => self.window.check(*other),
             })
             .collect()
     }
+}
+
+/// Limits about a level that is itself uncertain. Apart, so that the usual point does not wait for roots
+/// that only provisional limits need.
+#[cold]
+#[inline(never)]
+fn widened(half_width: f64, level_variance: f64) -> f64 {
+    half_width * (1.0 + level_variance).sqrt()
+}
+
+/// The same for the drift watcher.
+#[cold]
+#[inline(never)]
+fn beside_the_level(half_width: f64, width: f64, level_variance: f64) -> f64 {
+    half_width.hypot(width * level_variance.sqrt())
+}
+
+/// On which sides a point and the drift watcher are beyond their limits.
+#[derive(Debug, Clone, Copy)]
+struct Beyond {
+    limits: Option<Side>,
+    ewma: Option<Side>,
 }
 
 /// Evaluates a whole segment from its start.

@@ -212,12 +212,16 @@ impl RuleWindow {
     #[must_use]
     #[inline]
     pub fn is_quiet(&self) -> bool {
-        let some = |bits: u16, needed: u32, out_of: usize| {
-            bits & 1 == 1 && (bits & newest(out_of)).count_ones() >= needed
+        // The newest point and one of the two before it.
+        let two_of_three = |bits: u16| bits & 0b001 != 0 && bits & 0b110 != 0;
+        // The newest point, and at most one of the five is missing.
+        let four_of_five = |bits: u16| {
+            let missing = !bits & 0b1_1111;
+            bits & 1 == 1 && missing & missing.wrapping_sub(1) == 0
         };
         let all = |bits: u16, count: usize| bits & newest(count) == newest(count);
         let sided = |bits: &[u16; 4]| {
-            bits[3] & 1 == 1 || some(bits[2], 2, 3) || some(bits[1], 4, 5) || all(bits[0], 8)
+            bits[3] & 1 == 1 || two_of_three(bits[2]) || four_of_five(bits[1]) || all(bits[0], 8)
         };
         !(sided(&self.above)
             || sided(&self.below)
