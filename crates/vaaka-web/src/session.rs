@@ -271,8 +271,23 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
 
 /// Somebody who is signed in, or another program by its key: whoever may read tables and ask the
 /// release gate. As an argument of a handler it says that one is needed.
-#[derive(Debug, Clone, Copy)]
-pub struct Caller;
+#[derive(Debug, Clone)]
+pub struct Caller {
+    /// Role of the person; none for a program, which sees what everybody sees.
+    role: Option<String>,
+}
+
+impl Caller {
+    /// Checks that this is an administrator: no program is one.
+    pub fn may_administer(&self) -> Result<(), WebError> {
+        match self.role.as_deref() {
+            Some("administrator") => Ok(()),
+            _ => Err(WebError::not_allowed(
+                "This is for an administrator. Ask whoever looks after the sign-ins.",
+            )),
+        }
+    }
+}
 
 impl FromRequestParts<AppState> for Caller {
     type Rejection = WebError;
@@ -282,7 +297,7 @@ impl FromRequestParts<AppState> for Caller {
             let signed =
                 <SignedIn as OptionalFromRequestParts<AppState>>::from_request_parts(parts, state);
             return match signed.await? {
-                Some(_) => Ok(Self),
+                Some(signed) => Ok(Self { role: Some(signed.person.role) }),
                 None if parts.uri.path().starts_with("/api/") => Err(WebError::NoKey),
                 None => Err(WebError::SignedOut { next: parts.uri.to_string() }),
             };
@@ -297,6 +312,6 @@ impl FromRequestParts<AppState> for Caller {
             Some(key) => keys::of(&mut connection, key, state.now()).await?,
             None => None,
         };
-        known.map(|_| Self).ok_or(WebError::NoKey)
+        known.map(|_| Self { role: None }).ok_or(WebError::NoKey)
     }
 }

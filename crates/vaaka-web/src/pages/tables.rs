@@ -10,8 +10,8 @@ use vaaka_formats::{Cell, Table};
 use vaaka_store::ids::{CheckId, StreamId};
 use vaaka_store::outcomes::result_of;
 use vaaka_store::{
-    audit, charts, checks, entries, instruments, notices, people, plans, registers, search,
-    standards, trainings,
+    audit, calendar, charts, checks, entries, instruments, notices, people, plans, registers,
+    rounds, search, shifts, standards, trainings,
 };
 
 use super::missed;
@@ -55,7 +55,7 @@ pub fn as_csv(name: &str, text: String) -> Response {
 
 /// Gives a table.
 pub async fn show(
-    _caller: Caller,
+    caller: Caller,
     State(state): State<AppState>,
     PathTag(file): PathTag,
     Asked(query): Asked<Query>,
@@ -71,7 +71,14 @@ pub async fn show(
         let drawn = chart::stand_alone_svg(&mut desk, StreamId(id), &query.range).await?;
         return Ok(attachment(name, "svg", "image/svg+xml", drawn));
     }
-    let table = table(&mut desk, name, &query).await?;
+    let table = match name {
+        // Addresses of people are for whoever looks after them.
+        "mail" => {
+            caller.may_administer()?;
+            mail_table(&mut desk).await?
+        }
+        name => table(&mut desk, name, &query).await?,
+    };
     Ok(match form {
         "csv" => as_csv(name, table.csv()),
         _ => attachment(name, "json", "application/json", table.json()),
@@ -97,6 +104,8 @@ async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebE
         "people" => people_table(desk).await,
         "records" => records_table(desk, query).await,
         "notices" => notices_table(desk).await,
+        "handover" => handover_table(desk).await,
+        "calendar" => calendar_table(desk).await,
         "happenings" => happenings_table(desk, query.tag.trim()).await,
         "audit" => audit_table(desk, &query.chain).await,
         "missed" => {
@@ -348,6 +357,79 @@ async fn notices_table(desk: &mut Desk) -> Result<Table, WebError> {
             one.taken_by.into(),
             one.taken_at.map(|at| at.0.to_string()).into(),
         ]);
+    }
+    Ok(table)
+}
+
+/// The outbox, newest first.
+async fn mail_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&[
+        "mail",
+        "to",
+        "subject",
+        "body",
+        "queued_at",
+        "sent_at",
+        "attempts",
+        "last_error",
+    ]);
+    for one in whole(notices::mails(&mut desk.connection, MOST + 1).await?, MOST)? {
+        table.row([
+            one.id.0.into(),
+            one.recipient.into(),
+            one.subject.into(),
+            one.body.into(),
+            one.queued_at.0.to_string().into(),
+            one.sent_at.map(|at| at.0.to_string()).into(),
+            one.attempts.into(),
+            one.last_error.into(),
+        ]);
+    }
+    Ok(table)
+}
+
+/// What was handed over: from the shift before, and in this one.
+async fn handover_table(desk: &mut Desk) -> Result<Table, WebError> {
+    let mut table = Table::new(&["date", "shift", "at", "words", "person"]);
+    let here = desk.here.shift.clone();
+    let before = rounds::shift_before(&mut desk.connection, &here).await?;
+    for shift in before.into_iter().chain([here]) {
+        for note in rounds::handed_over(&mut desk.connection, shift.id).await? {
+            table.row([
+                shift.business_date.0.to_string().into(),
+                Cell::from(&shift.label),
+                note.at.0.to_string().into(),
+                note.words.into(),
+                note.person.into(),
+            ]);
+        }
+    }
+    Ok(table)
+}
+
+/// When shifts begin and on which days they work; then the days on which nobody does.
+async fn calendar_table(desk: &mut Desk) -> Result<Table, WebError> {
+    const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
+    let mut table = Table::new(&["kind", "name", "begins", "works_on", "day"]);
+    let site = shifts::site(&mut desk.connection).await?;
+    for start in calendar::starts(&mut desk.connection, site.id).await? {
+        let days: Vec<&str> = DAYS
+            .into_iter()
+            .zip(&start.days)
+            .filter(|(_, works)| **works)
+            .map(|(day, _)| day)
+            .collect();
+        table.row([
+            "shift".into(),
+            start.label.into(),
+            start.at.0.strftime("%H:%M").to_string().into(),
+            days.join(" ").into(),
+            Cell::Empty,
+        ]);
+    }
+    for (day, name) in calendar::holidays_of(&mut desk.connection, site.id).await? {
+        let date = day.to_string().into();
+        table.row(["holiday".into(), name.into(), Cell::Empty, Cell::Empty, date]);
     }
     Ok(table)
 }

@@ -267,6 +267,8 @@ async fn every_list_is_a_table() {
         (format!("characteristics-{record}"), 5),
         ("happenings".to_owned(), 2),
         ("notices".to_owned(), 0),
+        ("handover".to_owned(), 0),
+        ("calendar".to_owned(), 3),
         ("missed".to_owned(), 0),
         ("audit".to_owned(), 0),
     ] {
@@ -338,6 +340,8 @@ async fn another_program_has_a_key() {
     // No page opens by it, and nothing is changed by it.
     let page = program.get_with_key("/records", &key).await;
     assert!(page.location.unwrap().starts_with("/sign-in"));
+    let mail = program.get_with_key("/export/mail.csv", &key).await;
+    assert_eq!(mail.status, StatusCode::FORBIDDEN);
     let wrong = program.get_with_key("/export/instruments.csv", "vaaka_guess").await;
     assert_eq!(wrong.status, StatusCode::UNAUTHORIZED);
 
