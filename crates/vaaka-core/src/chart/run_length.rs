@@ -1,10 +1,9 @@
 //! How long a chart runs until it signals: average run lengths, for points that are independent and
 //! normal about a centre that has shifted by a number of sigmas.
 //!
-//! Exact to the digits given: the zone rules as a Markov chain (Champ and Woodall 1987), cumulative
-//! sums and the EWMA together with control limits as integral equations. What no chain of a
-//! reasonable size holds (trends, alternation, several criteria with a memory of their own) is
-//! simulated, and carries its standard error.
+//! All of it is exact: the zone rules as a Markov chain (Champ and Woodall 1987), cumulative sums and the
+//! EWMA together with control limits as integral equations. What no chain of a reasonable size holds
+//! (trends, alternation, zone rules beside an EWMA) is refused here, never guessed.
 
 use std::collections::HashMap;
 
@@ -20,15 +19,13 @@ use crate::stats::gauss_legendre;
 pub struct RunLength {
     /// Points until the first signal, on average.
     pub average: f64,
-    /// Standard error, where it was simulated; none where it is exact.
-    pub standard_error: Option<f64>,
 }
 
 /// Why there is no run length.
 #[derive(Debug, Clone, PartialEq, Error)]
 pub enum RunLengthError {
     /// A rule whose patterns no chain over zones holds.
-    #[error("{criterion:?} is no zone rule: its run length is simulated")]
+    #[error("{criterion:?} is no zone rule: its run length has no exact form here")]
     NoZoneRule {
         /// The rule.
         criterion: Criterion,
@@ -114,7 +111,7 @@ pub fn zone_rules(criteria: &[Criterion], shift: f64) -> Result<RunLength, RunLe
         }
         steps.push(own);
     }
-    Ok(RunLength { average: expected_steps(&steps), standard_error: None })
+    Ok(RunLength { average: expected_steps(&steps) })
 }
 
 /// Bits of points beyond a zone, above and below, newest lowest, as far back as the rule looks.
@@ -266,7 +263,7 @@ pub fn cusum(design: CusumDesign, shift: f64) -> Result<RunLength, RunLengthErro
     let ((upper, upper_ahead), (lower, lower_ahead)) = (one_sided(shift), one_sided(-shift));
     // Lucas and Crosier 1982, equation 2: the arms renew each other at zero.
     let average = (upper_ahead * lower + upper * lower_ahead - upper * lower) / (upper + lower);
-    Ok(RunLength { average, standard_error: None })
+    Ok(RunLength { average })
 }
 
 /// Average run length of control limits at ±`limit` sigmas together with an EWMA in its steady form,
@@ -328,7 +325,7 @@ pub fn ewma_with_limits(
     let lengths = solve(matrix, vec![1.0; NODES]);
     let from_centre: f64 =
         row_of(0.0).iter().zip(&lengths).map(|(share, length)| share * length).sum();
-    Ok(RunLength { average: 1.0 + from_centre, standard_error: None })
+    Ok(RunLength { average: 1.0 + from_centre })
 }
 
 /// Shares of the values at Gauss-Legendre nodes in the polynomial through them at `x`: barycentric, with
