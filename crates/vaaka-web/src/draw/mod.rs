@@ -11,36 +11,6 @@ mod scene;
 mod shares;
 mod svg;
 
-/// A drawing that stands alone as a file: with its style inside, in the light look, and with the colours
-/// written out, since not every reader of SVG knows variables.
-#[must_use]
-pub fn stand_alone(svg: &str) -> String {
-    let colours = [
-        ("--paper", "#f4f2ec"),
-        ("--sheet", "#fffefa"),
-        ("--ink", "#1b2422"),
-        ("--soft", "#566260"),
-        ("--rule", "#d8d4c8"),
-        ("--deep", "#184e43"),
-        ("--on-deep", "#fffefa"),
-        ("--watch-wash", "#f7e7c8"),
-        ("--wash", "#e4ece6"),
-        ("--watch", "#8a5200"),
-        ("--hold-wash", "#f6dcdb"),
-        ("--hold", "#9c1f2c"),
-        ("--text", "sans-serif"),
-        ("--mono", "monospace"),
-    ];
-    let mut style = include_str!("../../static/css/drawings.css").to_owned();
-    for (name, value) in colours {
-        style = style.replace(&format!("var({name})"), value);
-    }
-    match svg.split_once('>') {
-        Some((head, rest)) => format!("{head}><style>{style}</style>{rest}"),
-        None => svg.to_owned(),
-    }
-}
-
 pub use beam::{Beam, BeamMark, BeamSize};
 pub use chart::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint};
 pub use face::draw_face;
@@ -50,3 +20,54 @@ pub use ribbon::{Ribbon, RibbonBlock};
 pub use scene::draw_scene;
 pub use shares::{Share, draw_shares};
 pub use svg::Svg;
+
+/// The tokens of the light look, as `vaaka.css` has them, and two plain fonts. Of two names of which one
+/// begins with the other the order does not matter: each stands in brackets.
+const LIGHT: [(&str, &str); 14] = [
+    ("--paper", "#f4f2ec"),
+    ("--sheet", "#fffefa"),
+    ("--ink", "#1b2422"),
+    ("--soft", "#566260"),
+    ("--rule", "#d8d4c8"),
+    ("--deep", "#184e43"),
+    ("--on-deep", "#fffefa"),
+    ("--watch-wash", "#f7e7c8"),
+    ("--wash", "#e4ece6"),
+    ("--watch", "#8a5200"),
+    ("--hold-wash", "#f6dcdb"),
+    ("--hold", "#9c1f2c"),
+    ("--text", "sans-serif"),
+    ("--mono", "monospace"),
+];
+
+/// A drawing that stands alone as a file: with its style inside, in the light look, and with the colours
+/// written out, since not every reader of SVG knows variables.
+#[must_use]
+pub fn stand_alone(svg: &str) -> String {
+    let mut style = include_str!("../../static/css/drawings.css").to_owned();
+    for (name, value) in LIGHT {
+        style = style.replace(&format!("var({name})"), value);
+    }
+    match svg.split_once('>') {
+        Some((head, rest)) => format!("{head}><style>{style}</style>{rest}"),
+        None => svg.to_owned(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The colours are those of the style sheet, and none is left to a variable.
+    #[test]
+    fn a_drawing_alone_looks_as_on_the_page() {
+        let style = include_str!("../../static/css/vaaka.css");
+        let light = style.split_once(":root {").unwrap().1.split_once('}').unwrap().0;
+        for (name, value) in LIGHT.iter().filter(|(_, value)| value.starts_with('#')) {
+            assert!(light.contains(&format!("{name}: {value};")), "{name}: {value}");
+        }
+        let alone = stand_alone("<svg class=\"chart\"><g/></svg>");
+        assert!(alone.starts_with("<svg class=\"chart\"><style>"), "{alone}");
+        assert!(alone.ends_with("</style><g/></svg>") && !alone.contains("var("), "{alone}");
+    }
+}
