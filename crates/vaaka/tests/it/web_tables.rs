@@ -80,7 +80,11 @@ async fn instruments_come_in_all_or_none() {
     let list = ilma.get(&format!("{path}/faults.csv")).await.text;
     assert!(list.contains("\r\n5,tag,'=1+1,"), "{list}");
 
+    let replaced = path;
     let (path, page) = look(&ilma, "instruments", good.as_bytes()).await;
+    let gone = ilma.get(&replaced).await;
+    assert_eq!(gone.status, StatusCode::CONFLICT);
+    assert!(gone.text.contains("only the newest that you sent is kept"), "{}", gone.text);
     assert!(page.words("h1").contains("2 lines of instruments can be brought in"));
     assert!(page.text.contains("scale; the second") && page.text.contains("150,5"));
     assert_eq!(ilma.get("/instruments/N-01").await.status, StatusCode::NOT_FOUND, "not yet");

@@ -368,7 +368,15 @@ async fn draw_look(
 }
 
 async fn waiting(desk: &mut Desk, id: i64) -> Result<Import, WebError> {
-    let import = imports::by_id(&mut desk.connection, ImportId(id)).await?;
+    let found = imports::by_id(&mut desk.connection, ImportId(id)).await;
+    let import = match found {
+        Err(StoreError::NotFound) => {
+            return Err(WebError::NotNow {
+                words: "This table is not here any more: only the newest that you sent is kept until it is brought in. Nothing of it was brought in; send it again.".into(),
+            });
+        }
+        found => found?,
+    };
     if import.state != "looked_at" {
         return Err(WebError::NotNow {
             words: "This table was brought in already. It stands in the list on the page “Bring in a table”.".into(),
