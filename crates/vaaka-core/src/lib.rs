@@ -17,3 +17,4 @@ pub mod reaction;
 pub mod round;
 pub mod standard;
 pub mod stats;
+pub mod study;

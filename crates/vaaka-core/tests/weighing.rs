@@ -4,7 +4,7 @@
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use serde_json::json;
-use vaaka_core::chart::{ChartDesign, ChartState, Criterion, EwmaDesign, Level};
+use vaaka_core::chart::{ChartDesign, ChartState, Criteria};
 use vaaka_core::check::{RunContext, StreamSlot, complete};
 use vaaka_core::judgement::{
     Attempt, Characteristic, Conformity, Control, Decision, NextAction, Reason, RepeatState,
@@ -266,16 +266,7 @@ fn the_drawing_follows_the_plan() {
 fn slot(key: &str) -> StreamSlot {
     StreamSlot {
         key: key.into(),
-        design: Some(ChartDesign {
-            level: Level::Frozen { center_line: 1.0 },
-            sigma: 2.0,
-            multiplier: 3.25,
-            half_width: 6.5,
-            resolution_floor: false,
-            ewma: EwmaDesign { lambda: 0.1, width: 3.1 },
-            raising: vec![Criterion::BeyondLimits, Criterion::Ewma],
-            advisory: vec![],
-        }),
+        design: Some(ChartDesign { advisory: Criteria::NONE, ..ChartDesign::given(1.0, 2.0) }),
         sigma_source: None,
         state: ChartState::new(SignedDuration::from_hours(8)),
         recent: vec![],

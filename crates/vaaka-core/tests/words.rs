@@ -5,7 +5,7 @@ use jiff::Timestamp;
 use jiff::tz::TimeZone;
 use rstest::rstest;
 use serde_json::json;
-use vaaka_core::chart::{Criterion, Firing, RuleSet, Side, SigmaSource};
+use vaaka_core::chart::{Criterion, Firing, Side, SigmaSource};
 use vaaka_core::history::{Crossing, Drift};
 use vaaka_core::judgement::{
     AdjustmentAdvice, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity,
@@ -52,11 +52,7 @@ fn firing(criterion: Criterion, side: Option<Side>) -> Firing {
 }
 
 fn every_criterion() -> Vec<Criterion> {
-    let mut all = vec![Criterion::BeyondLimits, Criterion::Ewma];
-    for set in [RuleSet::Zones, RuleSet::Nelson] {
-        all.extend(set.rules());
-    }
-    all
+    Criterion::ALL.to_vec()
 }
 
 /// Words that send people away, and words that only statisticians use.

@@ -42,8 +42,8 @@ bulk! {
     Certificate => certificates, 11; CertifiedValue => certified_values, 10; Plan => plans, 5;
     PlanVersion => plan_versions, 32; PlanPointRow => plan_points, 9; Check => checks, 18;
     Reading => readings, 17; ResultRow => results, 16; CharacteristicRow => characteristics, 26; BudgetRow => budgets, 13;
-    Stream => chart_streams, 10; Segment => segments, 9; Baseline => baselines, 15;
-    Point => chart_points, 20; SignalRow => signals, 8; AuditEntry => audit_entries, 8;
+    Stream => chart_streams, 12; Segment => segments, 13; Baseline => baselines, 19;
+    Point => chart_points, 30; PointMark => point_marks, 5; SignalRow => signals, 10; SignalStepRow => signal_steps, 6; AuditEntry => audit_entries, 8;
 }
 
 /// Inserts all rows, in chunks.

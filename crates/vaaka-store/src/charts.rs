@@ -175,7 +175,7 @@ pub async fn newest_points(
                AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest(?) WITH ORDINALITY AS wanted(id, place)
          CROSS JOIN LATERAL (SELECT c.* FROM chart_points c WHERE c.stream_id = wanted.id
-             AND c.ordinal IS NOT NULL ORDER BY c.measured_at DESC, c.id DESC LIMIT 1) p
+             AND c.ordinal IS NOT NULL AND NOT c.excluded ORDER BY c.measured_at DESC, c.id DESC LIMIT 1) p
          ORDER BY wanted.place",
         vec![Bind::Ints(ids)],
     )
@@ -209,7 +209,7 @@ pub async fn trails(
              ARRAY(SELECT p.value FROM (
                  SELECT c.value, c.segment_id, c.measured_at, c.id,
                      first_value(c.segment_id) OVER newest AS own, row_number() OVER newest AS nth
-                 FROM chart_points c WHERE c.stream_id = wanted.id AND c.ordinal IS NOT NULL
+                 FROM chart_points c WHERE c.stream_id = wanted.id AND c.ordinal IS NOT NULL AND NOT c.excluded
                  WINDOW newest AS (ORDER BY c.measured_at DESC, c.id DESC)
                  ORDER BY c.measured_at DESC, c.id DESC LIMIT ?) p
              WHERE p.nth > 1 AND p.segment_id = p.own ORDER BY p.measured_at, p.id) AS values
@@ -272,21 +272,333 @@ pub async fn points_since(
     stream: StreamId,
     from: Timestamp,
 ) -> Result<Vec<PointView>, StoreError> {
-    Ok(chart_points::table
+    points_between(connection, stream, (from, Timestamp::MAX), i64::MAX, false).await
+}
+
+/// Points of a stream in a stretch of time, oldest first; of more than `most` the newest. `marked` leaves
+/// only those that say something by themselves: flagged, out of tolerance, left out.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn points_between(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+    most: i64,
+    marked: bool,
+) -> Result<Vec<PointView>, StoreError> {
+    let every = !marked;
+    let mut found: Vec<PointView> = chart_points::table
         .inner_join(
             checks::table.left_join(people::table.on(checks::closed_by.eq(people::id.nullable()))),
         )
         .inner_join(certificates::table)
         .filter(chart_points::stream_id.eq(stream))
         .filter(chart_points::measured_at.ge(At(from)))
+        .filter(chart_points::measured_at.le(At(to)))
         .filter(chart_points::withdrawn.eq(false))
-        .order((chart_points::measured_at, chart_points::id))
+        .filter(
+            every
+                .into_sql::<diesel::sql_types::Bool>()
+                .or(chart_points::signalled)
+                .or(chart_points::excluded)
+                .or(chart_points::conformity.eq("fail")),
+        )
+        .order((chart_points::measured_at.desc(), chart_points::id.desc()))
+        .limit(most)
         .select((
             Point::as_select(),
             checks::purpose,
             people::name.nullable(),
             certificates::number,
         ))
+        .load(connection)
+        .await?;
+    found.reverse();
+    Ok(found)
+}
+
+/// Many points of a stretch of time as one: least, most and mean, for a chart over years.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct Stretch {
+    /// First of them.
+    #[diesel(sql_type = Timestamptz)]
+    pub first_at: At,
+    /// Last of them.
+    #[diesel(sql_type = Timestamptz)]
+    pub last_at: At,
+    /// Segment.
+    #[diesel(sql_type = BigInt)]
+    pub segment_id: SegmentId,
+    /// How many.
+    #[diesel(sql_type = BigInt)]
+    pub count: i64,
+    /// Least value.
+    #[diesel(sql_type = Double)]
+    pub least: f64,
+    /// Largest value.
+    #[diesel(sql_type = Double)]
+    pub most: f64,
+    /// Mean.
+    #[diesel(sql_type = Double)]
+    pub mean: f64,
+    /// Mean of the drift watcher.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub ewma: Option<f64>,
+    /// Half-width of its limits.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub ewma_half_width: Option<f64>,
+    /// Centre line.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub center_line: Option<f64>,
+    /// Lower control limit.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub lower_control_limit: Option<f64>,
+    /// Upper control limit.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub upper_control_limit: Option<f64>,
+    /// Tolerance.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub lower_tolerance_limit: Option<f64>,
+    /// Tolerance.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub upper_tolerance_limit: Option<f64>,
+    /// Mean scatter within the checks.
+    #[diesel(sql_type = Nullable<Double>)]
+    pub std_dev: Option<f64>,
+    /// Whether the level was provisional.
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    pub provisional: bool,
+}
+
+/// The counted points of a stretch of time in about `parts` parts, none of which crosses a segment.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn stretches(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+    parts: i64,
+) -> Result<Vec<Stretch>, StoreError> {
+    let seconds = (to.as_second().saturating_sub(from.as_second()) / parts.max(1)).max(1);
+    Ok(prepared(
+        "SELECT min(measured_at) AS first_at, max(measured_at) AS last_at, segment_id,
+             count(*) AS count, min(value) AS least, max(value) AS most, avg(value) AS mean,
+             avg(ewma) AS ewma, max(ewma_half_width) AS ewma_half_width,
+             avg(center_line) AS center_line, avg(lower_control_limit) AS lower_control_limit,
+             avg(upper_control_limit) AS upper_control_limit,
+             max(lower_tolerance_limit) AS lower_tolerance_limit,
+             min(upper_tolerance_limit) AS upper_tolerance_limit, avg(std_dev) AS std_dev,
+             bool_or(provisional) AS provisional
+         FROM chart_points WHERE stream_id = ? AND ordinal IS NOT NULL AND NOT excluded
+             AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
+         GROUP BY segment_id, date_bin(? * interval '1 second', measured_at, 'epoch'::timestamptz)
+         ORDER BY 1, segment_id",
+        vec![
+            Bind::Int(stream.0),
+            Bind::Int(from.as_second()),
+            Bind::Int(to.as_second().saturating_add(1)),
+            Bind::Int(seconds),
+        ],
+    )
+    .load(connection)
+    .await?)
+}
+
+/// How many points a stream has in a stretch of time, counted up to `most`, and when its first was.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct Extent {
+    /// Points.
+    #[diesel(sql_type = BigInt)]
+    pub count: i64,
+    /// First point of all.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub first_at: Option<At>,
+}
+
+/// See [`Extent`].
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn extent(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+    most: i64,
+) -> Result<Extent, StoreError> {
+    Ok(prepared(
+        "SELECT (SELECT count(*) FROM (SELECT 1 FROM chart_points WHERE stream_id = ?
+                 AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
+                 LIMIT ?) seen) AS count,
+             (SELECT min(measured_at) FROM chart_points WHERE stream_id = ?) AS first_at",
+        vec![
+            Bind::Int(stream.0),
+            Bind::Int(from.as_second()),
+            Bind::Int(to.as_second().saturating_add(1)),
+            Bind::Int(most),
+            Bind::Int(stream.0),
+        ],
+    )
+    .get_result(connection)
+    .await?)
+}
+
+/// Counted values of a stretch of time, oldest first; of more than `most` the newest.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn values_between(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+    most: i64,
+) -> Result<Vec<f64>, StoreError> {
+    let mut values: Vec<f64> = chart_points::table
+        .filter(chart_points::stream_id.eq(stream))
+        .filter(chart_points::ordinal.is_not_null())
+        .filter(chart_points::excluded.eq(false))
+        .filter(chart_points::measured_at.ge(At(from)))
+        .filter(chart_points::measured_at.le(At(to)))
+        .order((chart_points::measured_at.desc(), chart_points::id.desc()))
+        .limit(most)
+        .select(chart_points::value)
+        .load(connection)
+        .await?;
+    values.reverse();
+    Ok(values)
+}
+
+/// One point of a stream, by its check.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+pub async fn point_of(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    check: CheckId,
+) -> Result<PointView, StoreError> {
+    Ok(chart_points::table
+        .inner_join(
+            checks::table.left_join(people::table.on(checks::closed_by.eq(people::id.nullable()))),
+        )
+        .inner_join(certificates::table)
+        .filter(chart_points::stream_id.eq(stream))
+        .filter(chart_points::check_id.eq(check))
+        .select((
+            Point::as_select(),
+            checks::purpose,
+            people::name.nullable(),
+            certificates::number,
+        ))
+        .first(connection)
+        .await?)
+}
+
+/// The checks before and after a point on its chart.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn neighbours(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    at: At,
+) -> Result<(Option<CheckId>, Option<CheckId>), StoreError> {
+    let of = || {
+        chart_points::table
+            .filter(chart_points::stream_id.eq(stream))
+            .filter(chart_points::withdrawn.eq(false))
+            .select(chart_points::check_id)
+            .into_boxed()
+    };
+    let before = of()
+        .filter(chart_points::measured_at.lt(at))
+        .order(chart_points::measured_at.desc())
+        .first(connection)
+        .await
+        .optional()?;
+    let after = of()
+        .filter(chart_points::measured_at.gt(at))
+        .order(chart_points::measured_at)
+        .first(connection)
+        .await
+        .optional()?;
+    Ok((before, after))
+}
+
+/// A condition that was read at a check.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct ConditionPoint {
+    /// The step that asked for it.
+    #[diesel(sql_type = Text)]
+    pub step_key: String,
+    /// When its check was measured.
+    #[diesel(sql_type = Timestamptz)]
+    pub measured_at: At,
+    /// Its value.
+    #[diesel(sql_type = Double)]
+    pub value: f64,
+}
+
+/// Conditions read at the checks of a stream in a stretch of time, oldest first; of more than `most` the
+/// newest.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn conditions(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+    most: i64,
+) -> Result<Vec<ConditionPoint>, StoreError> {
+    let mut found: Vec<ConditionPoint> = prepared(
+        "SELECT r.step_key, p.measured_at, r.indication::float8 AS value
+         FROM chart_points p JOIN readings r ON r.check_id = p.check_id AND r.kind = 'condition'
+         WHERE p.stream_id = ? AND p.ordinal IS NOT NULL
+             AND p.measured_at >= to_timestamp(?) AND p.measured_at <= to_timestamp(?)
+             AND NOT EXISTS (SELECT FROM readings n WHERE n.replaces_id = r.id)
+             AND NOT EXISTS (SELECT FROM reading_voids v WHERE v.reading_id = r.id)
+         ORDER BY p.measured_at DESC, r.id DESC LIMIT ?",
+        vec![
+            Bind::Int(stream.0),
+            Bind::Int(from.as_second()),
+            Bind::Int(to.as_second().saturating_add(1)),
+            Bind::Int(most),
+        ],
+    )
+    .load(connection)
+    .await?;
+    found.reverse();
+    Ok(found)
+}
+
+/// Charts that one may be laid beside: of the same instrument, or of the same property in the same unit at
+/// another instrument or standard.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn comparable(
+    connection: &mut AsyncPgConnection,
+    stream: &Stream,
+    most: i64,
+) -> Result<Vec<(StreamId, String, String)>, StoreError> {
+    Ok(chart_streams::table
+        .inner_join(instruments::table)
+        .filter(chart_streams::id.ne(stream.id))
+        .filter(
+            chart_streams::instrument_id.eq(stream.instrument_id).or(chart_streams::unit
+                .eq(&stream.unit)
+                .and(chart_streams::method_key.eq(&stream.method_key))
+                .and(chart_streams::derived.is_not_distinct_from(&stream.derived))),
+        )
+        .order((
+            chart_streams::instrument_id.ne(stream.instrument_id),
+            chart_streams::characteristic_key.ne(&stream.characteristic_key),
+            instruments::tag,
+            chart_streams::id,
+        ))
+        .limit(most)
+        .select((chart_streams::id, instruments::tag, chart_streams::label))
         .load(connection)
         .await?)
 }
@@ -318,6 +630,7 @@ pub async fn segments_of(
 ) -> Result<Vec<Segment>, StoreError> {
     Ok(segments::table
         .filter(segments::stream_id.eq(stream))
+        .filter(segments::settled.is_distinct_from("joined"))
         .order(segments::ordinal)
         .select(Segment::as_select())
         .load(connection)
@@ -404,24 +717,38 @@ pub async fn lock_streams(
         .filter(chart_streams::instrument_id.eq(instrument))
         .filter(chart_streams::set_up_id.eq(set_up))
         .filter(chart_streams::method_key.eq(method))
-        .order(chart_streams::id)
+        .filter(chart_streams::ended_at.is_null())
+        // Those that are made of the others come after them.
+        .order((chart_streams::derived.is_not_null(), chart_streams::id))
         .for_no_key_update()
         .select(Stream::as_select())
         .load(connection)
         .await?;
     let mut locked = Vec::new();
     for stream in streams {
-        let segment: Segment = segments::table
-            .filter(segments::stream_id.eq(stream.id))
-            .order(segments::ordinal.desc())
-            .select(Segment::as_select())
-            .first(connection)
-            .await?;
+        let segment = current_segment(connection, stream.id).await?;
         let recent = recent_points(connection, segment.id).await?;
         let slot = slot(&stream, &segment, recent)?;
         locked.push(LockedStream { stream, segment, slot });
     }
     Ok(locked)
+}
+
+/// The segment that new points go into: the newest that is not joined with the one before.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn current_segment(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Segment, StoreError> {
+    Ok(segments::table
+        .filter(segments::stream_id.eq(stream))
+        .filter(segments::settled.is_distinct_from("joined"))
+        .order(segments::ordinal.desc())
+        .select(Segment::as_select())
+        .first(connection)
+        .await?)
 }
 
 async fn recent_points(
@@ -431,6 +758,7 @@ async fn recent_points(
     let rows: Vec<(Option<i64>, At, f64)> = chart_points::table
         .filter(chart_points::segment_id.eq(segment))
         .filter(chart_points::ordinal.is_not_null())
+        .filter(chart_points::excluded.eq(false))
         .order(chart_points::ordinal.desc())
         .limit(i64::try_from(DRIFT_WINDOW).unwrap_or(i64::MAX))
         .select((chart_points::ordinal, chart_points::measured_at, chart_points::value))

@@ -5,7 +5,7 @@ use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
-use vaaka_core::chart::{ChartState, SignalChange};
+use vaaka_core::chart::{ChartDesign, ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
 use vaaka_core::judgement::{Characteristic, ConformityResult};
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
@@ -169,6 +169,8 @@ async fn read(
         charts::lock_streams(connection, view.instrument.id, view.plan.set_up_id, method.key())
             .await?;
     let mut is_late = false;
+    let mut seam: Option<String> = None;
+    // Charts of all levels come after those that they are made of.
     for at in &mut locked {
         if check.late_reason.is_some()
             && charts::newest_at(connection, at.stream.id).await? > Some(At(measured_at))
@@ -179,7 +181,11 @@ async fn read(
         } else {
             let place =
                 seams::Place { view: &view, plan: &plan, certificates: &certificates, method };
-            seams::open_where_due(connection, &place, at, measured_at).await?;
+            if seams::open_where_due(connection, &place, at, measured_at).await? {
+                seam = Some(at.segment.cause.clone());
+            } else if let (Some(cause), true) = (&seam, at.stream.derived.is_some()) {
+                seams::open_derived(connection, at, cause, measured_at).await?;
+            }
         }
     }
     let in_force = plans::version_in_force(connection, view.plan.id).await?;
@@ -245,14 +251,13 @@ pub fn point_row(
     stream: StreamId,
     segment: SegmentId,
     check: &Check,
-    judged: &(Characteristic, ConformityResult),
+    judged: Option<&(Characteristic, ConformityResult)>,
+    design: Option<&ChartDesign>,
     measured_at: Timestamp,
 ) -> Result<Point, StoreError> {
     let evaluation = point.evaluation.as_ref();
-    let limits = judged.0.limits;
-    let json = |firings: Option<&Vec<vaaka_core::chart::Firing>>| {
-        serde_json::to_value(firings.map_or(&[][..], Vec::as_slice)).map_err(unreadable)
-    };
+    let limits = judged.and_then(|judged| judged.0.limits);
+    let spread = spread_lines(design, point.readings);
     Ok(Point {
         stream_id: stream,
         segment_id: segment,
@@ -261,7 +266,10 @@ pub fn point_row(
         ordinal: point.ordinal.map(i64::try_from).transpose().map_err(unreadable)?,
         measured_at: At(measured_at),
         value: point.value,
-        conformity: to_word(&judged.1.conformity)?,
+        // Charts of all levels together have no tolerance of their own.
+        conformity: to_word(
+            &judged.map_or(vaaka_core::judgement::Conformity::NotJudged, |j| j.1.conformity),
+        )?,
         lower_tolerance_limit: limits.and_then(|limits| limits.lower).map(to_f64),
         upper_tolerance_limit: limits.and_then(|limits| limits.upper).map(to_f64),
         center_line: evaluation.map(|e| e.center_line),
@@ -270,11 +278,38 @@ pub fn point_row(
         ewma: evaluation.map(|e| e.ewma),
         ewma_half_width: evaluation.map(|e| e.ewma_half_width),
         provisional: evaluation.is_some_and(|e| e.provisional),
-        firings: json(evaluation.map(|e| &e.firings))?,
-        advisory: json(evaluation.map(|e| &e.advisory))?,
-        signalled: evaluation.is_some_and(|e| !e.changes.is_empty()),
+        firings: firings_json(evaluation.map_or(&[], |e| e.firings()))?,
+        advisory: firings_json(evaluation.map_or(&[], |e| e.advisory()))?,
+        signalled: evaluation.is_some_and(|e| !e.changes().is_empty()),
         withdrawn: false,
+        excluded: false,
+        readings: i32::try_from(point.readings.max(1)).map_err(unreadable)?,
+        std_dev: point.scatter.map(|scatter| scatter.std_dev),
+        reading_range: point.scatter.map(|scatter| scatter.range),
+        lower_spread_limit: spread.map(|lines| lines.lower).filter(|_| evaluation.is_some()),
+        upper_spread_limit: spread.map(|lines| lines.upper).filter(|_| evaluation.is_some()),
+        standardised: evaluation.map(|e| e.standardised).filter(|z| z.is_finite()),
+        cusum_above: evaluation.map(|e| e.cusum.0),
+        cusum_below: evaluation.map(|e| e.cusum.1),
     })
+}
+
+/// Limits of the scatter of so many readings, where the design charts it.
+pub(crate) fn spread_lines(
+    design: Option<&ChartDesign>,
+    readings: u32,
+) -> Option<vaaka_core::chart::Lines> {
+    design?.spread?.lines(readings)
+}
+
+/// What fired, as it is stored.
+///
+/// # Errors
+/// [`StoreError::Unreadable`].
+pub fn firings_json(
+    firings: &[vaaka_core::chart::Firing],
+) -> Result<serde_json::Value, StoreError> {
+    serde_json::to_value(firings).map_err(unreadable)
 }
 
 /// Applies what a point did to the signals of its segment to rows held in memory.
@@ -313,6 +348,8 @@ pub fn apply_changes(
                 last_evidence_at: At(measured_at),
                 evidence: 1,
                 state: "open".to_owned(),
+                cause_id: None,
+                touched_at: At(measured_at),
             }),
         }
     }
@@ -387,10 +424,10 @@ async fn write(
     let steps = ready.method.way(&ready.plan)?;
     let measured_at = ready.context.measured_at;
     for (point, at) in points {
-        let Some(judged) = completion.results.iter().find(|(c, _)| c.key == point.key) else {
-            continue;
-        };
-        let mut row = point_row(point, at.stream.id, at.segment.id, check, judged, measured_at)?;
+        let judged = completion.results.iter().find(|(c, _)| c.key == point.key);
+        let design = at.slot.design.as_ref();
+        let (stream, segment) = (at.stream.id, at.segment.id);
+        let mut row = point_row(point, stream, segment, check, judged, design, measured_at)?;
         let place = steps
             .iter()
             .find(|step| step.charted_as.as_deref() == Some(point.key.as_str()))
@@ -427,7 +464,7 @@ async fn write_segment(
     let Some(evaluation) = &point.evaluation else {
         return Ok(());
     };
-    if evaluation.changes.is_empty() {
+    if evaluation.changes().is_empty() {
         return Ok(());
     }
     let mut rows: Vec<SignalRow> = signals::table
@@ -435,7 +472,7 @@ async fn write_segment(
         .select(SignalRow::as_select())
         .load(connection)
         .await?;
-    apply_changes(&mut rows, &evaluation.changes, stream.id, segment.id, evaluation.ordinal, now)?;
+    apply_changes(&mut rows, evaluation.changes(), stream.id, segment.id, evaluation.ordinal, now)?;
     for row in rows.iter().filter(|row| row.last_evidence_at == At(now)) {
         diesel::insert_into(signals::table)
             .values(row)

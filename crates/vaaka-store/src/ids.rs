@@ -69,6 +69,8 @@ ids! {
     PointId,
     /// A signal.
     SignalId,
+    /// A cause of signals that the site knows.
+    CauseId,
     /// A notice.
     NoticeId,
     /// A mail.

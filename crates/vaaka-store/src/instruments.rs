@@ -241,6 +241,41 @@ pub async fn checks_of(
     .await?)
 }
 
+/// A check in brief, for a strip of months.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct CheckMark {
+    /// When it was closed.
+    #[diesel(sql_type = diesel::sql_types::Timestamptz)]
+    pub at: crate::types::At,
+    /// Whether it conforms.
+    #[diesel(sql_type = diesel::sql_types::Text)]
+    pub conforms: String,
+    /// What its charts said.
+    #[diesel(sql_type = diesel::sql_types::Text)]
+    pub control: String,
+}
+
+/// The concluded checks of an instrument since a moment, oldest first, trials left out.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn check_marks(
+    connection: &mut AsyncPgConnection,
+    id: InstrumentId,
+    since: Timestamp,
+) -> Result<Vec<CheckMark>, StoreError> {
+    Ok(prepared(
+        "SELECT c.closed_at AS at, r.conforms, r.control FROM checks c
+         CROSS JOIN LATERAL (SELECT conforms, control FROM results WHERE check_id = c.id
+             ORDER BY version DESC LIMIT 1) r
+         WHERE c.instrument_id = ? AND c.state = 'concluded' AND c.purpose <> 'trial'
+             AND c.opened_at >= to_timestamp(?) ORDER BY c.opened_at LIMIT 2000",
+        vec![Bind::Int(id.0), Bind::Int(since.as_second())],
+    )
+    .load(connection)
+    .await?)
+}
+
 /// The newest concluded check of each instrument that has one.
 ///
 /// # Errors

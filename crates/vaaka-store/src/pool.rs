@@ -1,5 +1,6 @@
 //! The pool of connections.
 
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use diesel_async::AsyncPgConnection;
@@ -8,7 +9,10 @@ use diesel_async::pooled_connection::{
     AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
 };
 
+use tokio::sync::broadcast;
+
 use crate::StoreError;
+use crate::news::News;
 
 /// Longest wait for a connection.
 const WAIT: Duration = Duration::from_secs(5);
@@ -20,6 +24,9 @@ pub type Connection = Object<AsyncPgConnection>;
 #[derive(Clone)]
 pub struct Store {
     pool: Pool<AsyncPgConnection>,
+    /// For the connection that listens; it never stands in a log.
+    pub(crate) url: Arc<str>,
+    pub(crate) news: Arc<OnceLock<broadcast::Sender<News>>>,
 }
 
 impl std::fmt::Debug for Store {
@@ -51,7 +58,7 @@ impl Store {
             .runtime(deadpool::Runtime::Tokio1)
             .build()
             .map_err(|error| StoreError::Database(error.to_string()))?;
-        Ok(Self { pool })
+        Ok(Self { pool, url: url.into(), news: Arc::default() })
     }
 
     /// A connection.

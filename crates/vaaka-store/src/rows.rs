@@ -169,17 +169,20 @@ row! { #[doc = "The budget of a characteristic, and what the decision rule made 
 row! { #[doc = "A chart stream."] Stream in chart_streams {
     id: StreamId, instrument_id: InstrumentId, set_up_id: SetUpId, method_key: String,
     characteristic_key: String, label: String, nominal: Option<Decimal>, unit: String,
-    decimals: i32, interval_seconds: i64,
+    decimals: i32, interval_seconds: i64, derived: Option<String>, ended_at: Option<At>,
 } }
 row! { #[doc = "A segment of a stream."] Segment in segments {
     id: SegmentId, stream_id: StreamId, ordinal: i32, opened_at: At, cause: String,
     event_id: Option<EventId>, design: Option<Value>, sigma_source: Option<String>, state: Value,
+    settled: Option<String>, settled_by: Option<PersonId>, settled_at: Option<At>,
+    settled_reason: String,
 } }
 row! { #[doc = "A frozen baseline."] Baseline in baselines {
     segment_id: SegmentId, name: String, first_at: At, last_at: At, points: i32,
     center_line: f64, lower_control_limit: f64, upper_control_limit: f64, sigma: f64,
     multiplier: f64, sigma_source: String, mean_moving_range: f64, frozen_by: PersonId,
-    frozen_at: At, reason: String,
+    frozen_at: At, reason: String, basis: String, excluded: i32, review_due_at: Option<At>,
+    shown: Value,
 } }
 row! { #[doc = "A point of a chart."] Point in chart_points {
     stream_id: StreamId, segment_id: SegmentId, check_id: CheckId, certificate_id: CertificateId,
@@ -187,9 +190,20 @@ row! { #[doc = "A point of a chart."] Point in chart_points {
     lower_tolerance_limit: Option<f64>, upper_tolerance_limit: Option<f64>,
     center_line: Option<f64>, lower_control_limit: Option<f64>, upper_control_limit: Option<f64>,
     ewma: Option<f64>, ewma_half_width: Option<f64>, provisional: bool, firings: Value,
-    advisory: Value, signalled: bool, withdrawn: bool,
+    advisory: Value, signalled: bool, withdrawn: bool, excluded: bool, readings: i32,
+    std_dev: Option<f64>, reading_range: Option<f64>, lower_spread_limit: Option<f64>,
+    upper_spread_limit: Option<f64>, standardised: Option<f64>, cusum_above: Option<f64>,
+    cusum_below: Option<f64>,
+} }
+row! { #[doc = "What somebody said of a point."] PointMark in point_marks {
+    point_id: PointId, kind: String, words: String, person_id: PersonId, at: At,
 } }
 row! { #[doc = "A signal."] SignalRow in signals {
     stream_id: StreamId, segment_id: SegmentId, side: Option<String>, opened_ordinal: i64,
     opened_at: At, last_evidence_at: At, evidence: i32, state: String,
+    cause_id: Option<CauseId>, touched_at: At,
+} }
+row! { #[doc = "A step that somebody took about a signal."] SignalStepRow in signal_steps {
+    signal_id: SignalId, step: String, words: String, cause_id: Option<CauseId>,
+    person_id: PersonId, at: At,
 } }

@@ -13,7 +13,7 @@ diesel::table! { audit_entries (id) {
     person_id -> Nullable<BigInt>, action -> Text, detail -> Jsonb,
     previous_hash -> Nullable<Bytea>, hash -> Bytea,
 } }
-diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, } }
+diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, signal_reminder_hours -> Integer, } }
 diesel::table! { areas (id) { id -> BigInt, site_id -> BigInt, name -> Text, walk_order -> Integer, } }
 diesel::table! { shift_starts (id) {
     id -> BigInt, site_id -> BigInt, label -> Text, starts_at_local -> Time,
@@ -225,19 +225,22 @@ diesel::table! { budgets (result_id, key) {
 diesel::table! { chart_streams (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, method_key -> Text,
     characteristic_key -> Text, label -> Text, nominal -> Nullable<Numeric>, unit -> Text,
-    decimals -> Integer, interval_seconds -> BigInt,
+    decimals -> Integer, interval_seconds -> BigInt, derived -> Nullable<Text>,
+    ended_at -> Nullable<Timestamptz>,
 } }
 diesel::table! { segments (id) {
     id -> BigInt, stream_id -> BigInt, ordinal -> Integer, opened_at -> Timestamptz,
     cause -> Text, event_id -> Nullable<BigInt>, design -> Nullable<Jsonb>,
-    sigma_source -> Nullable<Text>, state -> Jsonb,
+    sigma_source -> Nullable<Text>, state -> Jsonb, settled -> Nullable<Text>,
+    settled_by -> Nullable<BigInt>, settled_at -> Nullable<Timestamptz>, settled_reason -> Text,
 } }
 diesel::table! { baselines (id) {
     id -> BigInt, segment_id -> BigInt, name -> Text, first_at -> Timestamptz,
     last_at -> Timestamptz, points -> Integer, center_line -> Double,
     lower_control_limit -> Double, upper_control_limit -> Double, sigma -> Double,
     multiplier -> Double, sigma_source -> Text, mean_moving_range -> Double,
-    frozen_by -> BigInt, frozen_at -> Timestamptz, reason -> Text,
+    frozen_by -> BigInt, frozen_at -> Timestamptz, reason -> Text, basis -> Text,
+    excluded -> Integer, review_due_at -> Nullable<Timestamptz>, shown -> Jsonb,
 } }
 diesel::table! { chart_points (id) {
     id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, check_id -> BigInt,
@@ -247,11 +250,27 @@ diesel::table! { chart_points (id) {
     lower_control_limit -> Nullable<Double>, upper_control_limit -> Nullable<Double>,
     ewma -> Nullable<Double>, ewma_half_width -> Nullable<Double>, provisional -> Bool,
     firings -> Jsonb, advisory -> Jsonb, signalled -> Bool, withdrawn -> Bool,
+    excluded -> Bool, readings -> Integer, std_dev -> Nullable<Double>,
+    reading_range -> Nullable<Double>, lower_spread_limit -> Nullable<Double>,
+    upper_spread_limit -> Nullable<Double>, standardised -> Nullable<Double>,
+    cusum_above -> Nullable<Double>, cusum_below -> Nullable<Double>,
+} }
+diesel::table! { point_marks (id) {
+    id -> BigInt, point_id -> BigInt, kind -> Text, words -> Text, person_id -> BigInt,
+    at -> Timestamptz,
 } }
 diesel::table! { signals (id) {
     id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, side -> Nullable<Text>,
     opened_ordinal -> BigInt, opened_at -> Timestamptz, last_evidence_at -> Timestamptz,
-    evidence -> Integer, state -> Text,
+    evidence -> Integer, state -> Text, cause_id -> Nullable<BigInt>, touched_at -> Timestamptz,
+} }
+diesel::table! { signal_causes (id) {
+    id -> BigInt, name -> Text, added_by -> Nullable<BigInt>, added_at -> Nullable<Timestamptz>,
+    retired_by -> Nullable<BigInt>, retired_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { signal_steps (id) {
+    id -> BigInt, signal_id -> BigInt, step -> Text, words -> Text, cause_id -> Nullable<BigInt>,
+    person_id -> BigInt, at -> Timestamptz,
 } }
 diesel::table! { imports (id) {
     id -> BigInt, kind -> Text, file_name -> Text, bytes -> Bytea, sha256 -> Bytea,
@@ -299,6 +318,11 @@ diesel::joinable!(signatures -> people (person_id));
 diesel::joinable!(amendments -> people (person_id));
 diesel::joinable!(chart_streams -> instruments (instrument_id));
 diesel::joinable!(segments -> chart_streams (stream_id));
+diesel::joinable!(point_marks -> chart_points (point_id));
+diesel::joinable!(point_marks -> people (person_id));
+diesel::joinable!(signals -> chart_streams (stream_id));
+diesel::joinable!(signal_steps -> signals (signal_id));
+diesel::joinable!(signal_steps -> people (person_id));
 diesel::joinable!(chart_points -> segments (segment_id));
 diesel::joinable!(chart_points -> checks (check_id));
 diesel::joinable!(chart_points -> certificates (certificate_id));
@@ -355,5 +379,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     segments,
     baselines,
     chart_points,
+    point_marks,
     signals,
+    signal_causes,
+    signal_steps,
 );

@@ -9,13 +9,11 @@ use vaaka_core::method::{Method, PlanSpec};
 use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_core::standard::{ValueChangeKind, classify};
 
-use crate::charts::{LockedStream, interval, slot};
+use crate::charts::{LockedStream, current_segment, interval, slot};
 use crate::ids::{CertificateId, EventId, InstrumentId, LotId, SegmentId, SetUpId};
 use crate::plans::{self, PlanView};
 use crate::rows::{Segment, Stream};
-use crate::schema::{
-    certificates, chart_points, chart_streams, instrument_events, segments, signals,
-};
+use crate::schema::{certificates, chart_points, chart_streams, instrument_events, segments};
 use crate::types::At;
 use crate::{StoreError, standards, to_word, unreadable, word};
 
@@ -46,15 +44,15 @@ pub async fn open_where_due(
     place: &Place<'_>,
     at: &mut LockedStream,
     measured_at: Timestamp,
-) -> Result<(), StoreError> {
+) -> Result<bool, StoreError> {
     let steps = place.method.way(place.plan)?;
     let key = at.stream.characteristic_key.clone();
     let Some(step) = steps.iter().find(|step| step.charted_as.as_ref() == Some(&key)) else {
-        return Ok(());
+        return Ok(false);
     };
     let standard = place.plan.standards.get(step.standard);
     if standard.is_none_or(|standard| standard.any_of_kind.is_some()) {
-        return Ok(());
+        return Ok(false);
     }
     let before: Option<Before> = chart_points::table
         .filter(chart_points::segment_id.eq(at.segment.id))
@@ -65,15 +63,15 @@ pub async fn open_where_due(
         .await
         .optional()?;
     let (Some((old, center)), Some(new)) = (before, place.certificates.get(step.standard)) else {
-        return Ok(());
+        return Ok(false);
     };
     if old == *new {
-        return Ok(());
+        return Ok(false);
     }
     let (old_lot, _) = lot_and_change(connection, old).await?;
     let (new_lot, kind) = lot_and_change(connection, *new).await?;
     let Some(cause) = classify(old_lot == new_lot, kind) else {
-        return Ok(());
+        return Ok(false);
     };
     let moved = if old_lot == new_lot {
         let mut with_old = place.certificates.to_vec();
@@ -96,6 +94,30 @@ pub async fn open_where_due(
     });
     let fresh = StreamSlot {
         design,
+        state: ChartState::new(interval(&at.stream)),
+        recent: Vec::new(),
+        ..at.slot.clone()
+    };
+    at.segment = open(connection, &at.segment, cause, None, &fresh, measured_at).await?;
+    at.slot = slot(&at.stream, &at.segment, Vec::new())?;
+    Ok(true)
+}
+
+/// Opens a new segment on a chart of all levels together, because one of its levels began one: by how
+/// much its own level moved nobody knows, so that it is provisional.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn open_derived(
+    connection: &mut AsyncPgConnection,
+    at: &mut LockedStream,
+    cause: &str,
+    measured_at: Timestamp,
+) -> Result<(), StoreError> {
+    let (center, _) =
+        at.slot.design.as_ref().map_or((0.0, false), |design| at.slot.state.center_line(design));
+    let fresh = StreamSlot {
+        design: at.slot.design.as_ref().map(|design| design.after_adjustment(center)),
         state: ChartState::new(interval(&at.stream)),
         recent: Vec::new(),
         ..at.slot.clone()
@@ -132,12 +154,7 @@ pub async fn open_after_event(
         .await?;
     for stream in streams.into_iter().filter(|s| set_up.is_none_or(|wanted| s.set_up_id == wanted))
     {
-        let segment: Segment = segments::table
-            .filter(segments::stream_id.eq(stream.id))
-            .order(segments::ordinal.desc())
-            .select(Segment::as_select())
-            .first(connection)
-            .await?;
+        let segment = current_segment(connection, stream.id).await?;
         let before = slot(&stream, &segment, Vec::new())?;
         let fresh = StreamSlot {
             design: before.design.as_ref().map(|design| design.after_adjustment(0.0)),
@@ -179,8 +196,8 @@ async fn crossed_over(
     Ok(None)
 }
 
-/// Opens the segment that follows another; the signals of the old one are closed with it.
-async fn open(
+/// Opens the segment that follows another. Its signals stay with whoever works on them.
+pub(crate) async fn open(
     connection: &mut AsyncPgConnection,
     last: &Segment,
     cause: &str,
@@ -188,15 +205,16 @@ async fn open(
     slot: &StreamSlot,
     at: Timestamp,
 ) -> Result<Segment, StoreError> {
-    diesel::update(signals::table.filter(signals::segment_id.eq(last.id)))
-        .filter(signals::state.eq("open"))
-        .set(signals::state.eq("closed"))
-        .execute(connection)
+    // Those that were joined with the one before keep their places.
+    let newest: Option<i32> = segments::table
+        .filter(segments::stream_id.eq(last.stream_id))
+        .select(diesel::dsl::max(segments::ordinal))
+        .first(connection)
         .await?;
     let id: SegmentId = diesel::insert_into(segments::table)
         .values((
             segments::stream_id.eq(last.stream_id),
-            segments::ordinal.eq(last.ordinal + 1),
+            segments::ordinal.eq(newest.unwrap_or(last.ordinal) + 1),
             segments::opened_at.eq(At(at)),
             segments::cause.eq(cause),
             segments::event_id.eq(event),

@@ -301,6 +301,11 @@ impl Group {
         Self { title: title.to_owned(), fields }
     }
 
+    /// Whether something is wrong with one of its fields.
+    pub fn any_error(&self) -> bool {
+        self.fields.iter().any(|field| field.error.is_some())
+    }
+
     /// Fills in what was typed and the words at each field.
     pub fn fill(&mut self, typed: &Fields, faults: &BTreeMap<String, String>) {
         for field in &mut self.fields {

@@ -17,7 +17,10 @@ mod session;
 mod state;
 
 pub use clock::{Clock, FixedClock, ShiftedClock, SystemClock};
-pub use draw::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint, stand_alone};
+pub use draw::{
+    ChartDrawing, ChartSegment, Condensed, DrawnEvent, DrawnForecast, DrawnPoint, Pane, PaneLine,
+    stand_alone,
+};
 pub use passwords::hash_password;
 pub use state::{AppState, Settings};
 
@@ -146,6 +149,24 @@ pub fn routes() -> Vec<Route> {
         read("/checks/{id}/verdict", SignedIn, get(pages::verdict::show)),
         read("/charts", SignedIn, get(pages::charts::show)),
         read("/charts/{id}", SignedIn, get(pages::chart::show)),
+        read("/charts/{id}/points/{check}", SignedIn, get(pages::chart_points::show)),
+        write("/charts/{id}/points/{check}/mark", Bench, post(pages::chart_points::mark)),
+        read("/charts/{id}/study", SignedIn, get(pages::chart_study::show)),
+        write("/charts/{id}/study", Lead, post(pages::chart_study::freeze)),
+        read("/charts/{id}/rules", Lead, get(pages::chart_rules::show)),
+        write("/charts/{id}/rules", Lead, post(pages::chart_rules::switch)),
+        write("/charts/{id}/segments/{segment}", Lead, post(pages::chart_rules::settle)),
+        write("/charts/{id}/levels", Lead, post(pages::chart_rules::all_levels)),
+        read("/signals", SignedIn, get(pages::signals::show)),
+        read("/signals/{id}", SignedIn, get(pages::signals::one)),
+        write("/signals/{id}/step", Bench, post(pages::signals::step)),
+        read("/signal-causes", SignedIn, get(pages::signals::causes)),
+        write("/signal-causes", Lead, post(pages::signals::add_cause)),
+        write("/signal-causes/reminder", Lead, post(pages::signals::set_reminder)),
+        write("/signal-causes/{id}/retire", Lead, post(pages::signals::retire_cause)),
+        read("/wall", SignedIn, get(pages::wall::show)),
+        read("/wall/cards", SignedIn, get(pages::wall::cards)),
+        read("/wall/events", SignedIn, get(pages::wall::events)),
         read("/instruments", SignedIn, get(pages::instruments::show)),
         read("/instruments/{tag}", SignedIn, get(instrument::show)),
         read("/instruments/{tag}/evidence", SignedIn, get(pages::evidence::show)),
@@ -216,5 +237,11 @@ pub async fn serve(
     state: AppState,
     shutdown: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
+    let closing = state.clone();
+    let shutdown = async move {
+        shutdown.await;
+        // Walls listen without an end; they would hold the server open.
+        closing.close();
+    };
     axum::serve(listener, router(state)).with_graceful_shutdown(shutdown).await
 }

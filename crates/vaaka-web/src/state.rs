@@ -5,6 +5,7 @@ use std::sync::{Arc, RwLock};
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use tokio::sync::watch;
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, Step};
 use vaaka_store::ids::{CertificateId, PlanVersionId};
 use vaaka_store::plans::{self, PlanView};
@@ -36,6 +37,7 @@ pub struct AppState {
     /// How the application is run.
     pub settings: Arc<Settings>,
     ways: Arc<RwLock<HashMap<WayKey, Arc<Way>>>>,
+    closing: Arc<watch::Sender<bool>>,
 }
 
 type WayKey = (PlanVersionId, Vec<CertificateId>, Purpose);
@@ -56,7 +58,19 @@ impl AppState {
     /// State over a store and a clock.
     #[must_use]
     pub fn new(store: Store, clock: Arc<dyn Clock>, settings: Settings) -> Self {
-        Self { store, clock, settings: Arc::new(settings), ways: Arc::default() }
+        let closing = Arc::new(watch::Sender::new(false));
+        Self { store, clock, settings: Arc::new(settings), ways: Arc::default(), closing }
+    }
+
+    /// Says that the server is closing: what runs without an end ends now.
+    pub fn close(&self) {
+        self.closing.send_replace(true);
+    }
+
+    /// Resolves when the server is closing.
+    pub async fn closed(&self) {
+        let mut closing = self.closing.subscribe();
+        let _ = closing.wait_for(|closing| *closing).await;
     }
 
     /// The present instant.

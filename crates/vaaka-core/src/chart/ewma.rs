@@ -33,6 +33,11 @@ impl Default for EwmaState {
 }
 
 impl EwmaState {
+    /// On the centre with the steady limits, as after many quiet points.
+    pub(super) fn steady() -> Self {
+        Self { z: 0.0, shrink: 0.0 }
+    }
+
     /// Takes one standardised value and returns the half-width of the limits at this point.
     pub fn push(&mut self, design: EwmaDesign, standardised: f64) -> f64 {
         let keep = 1.0 - design.lambda;

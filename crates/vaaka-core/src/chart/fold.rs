@@ -8,8 +8,8 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use super::{
-    ChartDesign, Criterion, EwmaState, Firing, Level, PROVISIONAL_POINTS, RuleWindow, Side,
-    SignalChange, SignalTracker,
+    ChartDesign, Criteria, Criterion, CusumSignal, CusumState, EwmaState, Firing, Level, Levels,
+    PROVISIONAL_POINTS, RuleWindow, Side, SignalChange, SignalTracker, Spread,
 };
 
 /// One check mean on a chart: the first valid as-found run of a check.
@@ -23,6 +23,59 @@ pub struct ChartPoint {
     pub excluded: bool,
     /// False inside the baseline period: such points are judged for drawing but raise no signal.
     pub monitored: bool,
+    /// Readings that the value is a mean of.
+    pub readings: u32,
+    /// Scatter of those readings; none for a single one.
+    pub scatter: Option<Scatter>,
+    /// On the chart of all levels: their extremes.
+    pub levels: Option<Levels>,
+}
+
+/// Scatter of the readings within one check, both ways.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Scatter {
+    /// Sample standard deviation.
+    pub std_dev: f64,
+    /// Largest less smallest.
+    pub range: f64,
+}
+
+impl Scatter {
+    /// Of these readings; none for fewer than two, or where one is not finite.
+    #[must_use]
+    pub fn of(readings: &[f64]) -> Option<Self> {
+        let std_dev = crate::stats::sample_std_dev(readings).ok()?;
+        let (low, high) =
+            readings.iter().fold((f64::INFINITY, f64::NEG_INFINITY), |(l, h), value| {
+                (l.min(*value), h.max(*value))
+            });
+        Some(Self { std_dev, range: high - low })
+    }
+
+    /// As a design charts it.
+    #[must_use]
+    pub fn by(&self, by: Spread) -> f64 {
+        match by {
+            Spread::Range => self.range,
+            Spread::StdDev => self.std_dev,
+        }
+    }
+}
+
+impl ChartPoint {
+    /// A counted, monitored value of one reading.
+    #[must_use]
+    pub fn new(measured_at: Timestamp, value: f64) -> Self {
+        Self {
+            measured_at,
+            value,
+            excluded: false,
+            monitored: true,
+            readings: 1,
+            scatter: None,
+            levels: None,
+        }
+    }
 }
 
 /// What the fold says about one point.
@@ -40,8 +93,19 @@ pub struct PointEvaluation {
     pub ewma: f64,
     /// Half-width of the drift watcher's limits around the centre, in the chart's unit.
     pub ewma_half_width: f64,
+    /// Distance of the value from the centre in sigmas.
+    pub standardised: f64,
+    /// The cumulative sums above and below, in sigmas.
+    pub cusum: (f64, f64),
     /// True while the level is provisional (after an adjustment).
     pub provisional: bool,
+    /// What fired; most points are quiet, and carry nothing.
+    pub found: Option<Box<Found>>,
+}
+
+/// What fired at a point.
+#[derive(Debug, Clone, Default, PartialEq)]
+pub struct Found {
     /// Raising criteria that fired.
     pub firings: Vec<Firing>,
     /// Advisory rules that fired.
@@ -50,11 +114,34 @@ pub struct PointEvaluation {
     pub changes: Vec<SignalChange>,
 }
 
+impl PointEvaluation {
+    /// Raising criteria that fired.
+    #[must_use]
+    pub fn firings(&self) -> &[Firing] {
+        self.found.as_ref().map_or(&[], |found| &found.firings)
+    }
+
+    /// Advisory rules that fired.
+    #[must_use]
+    pub fn advisory(&self) -> &[Firing] {
+        self.found.as_ref().map_or(&[], |found| &found.advisory)
+    }
+
+    /// What this did to the signals.
+    #[must_use]
+    pub fn changes(&self) -> &[SignalChange] {
+        self.found.as_ref().map_or(&[], |found| &found.changes)
+    }
+}
+
 /// Where a segment stands; stored as it is.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ChartState {
     next: u64,
     ewma: EwmaState,
+    /// None until the first point, which brings the head start of its design.
+    #[serde(default)]
+    cusum: Option<CusumState>,
     window: RuleWindow,
     signals: SignalTracker,
     counted: u32,
@@ -74,6 +161,7 @@ impl ChartState {
         Self {
             next: 0,
             ewma: EwmaState::default(),
+            cusum: None,
             window: RuleWindow::default(),
             signals: SignalTracker::default(),
             counted: 0,
@@ -83,6 +171,11 @@ impl ChartState {
             not_below: None,
             interval,
         }
+    }
+
+    /// The state with the slow average's steady limits: what the integral equations speak of.
+    pub(super) fn steady(interval: SignedDuration) -> Self {
+        Self { ewma: EwmaState::steady(), ..Self::new(interval) }
     }
 
     /// Number of points taken, excluded ones too.
@@ -141,54 +234,90 @@ impl ChartState {
         let ordinal = self.next;
         self.next += 1;
         let (center_line, provisional) = self.center_line(design);
-        let gap = self.last_at.is_some_and(|last| {
-            point.measured_at.duration_since(last) > self.interval.saturating_mul(3)
-        });
+        let gap = self.last_at.is_some_and(|last| self.is_gap(last, point.measured_at));
         self.last_at = Some(point.measured_at);
         let level_variance = self.level_variance(design);
-        let half_width = if level_variance > 0.0 {
-            widened(design.half_width, level_variance)
-        } else {
-            design.half_width
-        };
-        let (lower_control_limit, upper_control_limit) =
-            (center_line - half_width, center_line + half_width);
+        let (mut below, mut above, mut sigma) = (design.below, design.above, design.sigma);
+        if let Some(components) = &design.components
+            && components.readings != point.readings
+        {
+            let scale = components.scale(point.readings);
+            (below, above, sigma) = (below * scale, above * scale, sigma * scale);
+        }
+        if level_variance > 0.0 {
+            (below, above) = (widened(below, level_variance), widened(above, level_variance));
+        }
+        let (lower_control_limit, upper_control_limit) = (center_line - below, center_line + above);
         if gap || point.excluded {
             self.window.reset();
         }
         let judged = !point.excluded && point.value.is_finite();
+        let standardised = (point.value - center_line) / sigma;
         let mut ewma_half_width = 0.0;
-        let (mut firings, mut advisory, mut changes) = (Vec::new(), Vec::new(), Vec::new());
+        let mut cusum_signal = None;
         if judged {
-            let standardised = (point.value - center_line) / design.sigma;
             let of_the_average = self.ewma.push(design.ewma, standardised);
             ewma_half_width = if level_variance > 0.0 {
                 beside_the_level(of_the_average, design.ewma.width, level_variance)
             } else {
                 of_the_average
             };
+            cusum_signal = self
+                .cusum
+                .get_or_insert_with(|| CusumState::new(design.cusum))
+                .push(design.cusum, standardised);
             self.window.push(ordinal, standardised);
             self.remember_crossings(ordinal);
         }
         let ewma = center_line + design.sigma * self.ewma.z;
+        let cusum = self.cusum.as_ref().map_or((0.0, 0.0), |sums| (sums.upper.sum, sums.lower.sum));
+        let mut found = None;
         if judged {
+            let average = self.ewma.z;
             self.settle_level(design, point.value);
-            let side = |above: bool, below: bool| match (above, below) {
-                (true, _) => Some(Side::Above),
-                (_, true) => Some(Side::Below),
-                _ => None,
-            };
-            let beyond = Beyond {
-                limits: side(point.value > upper_control_limit, point.value < lower_control_limit),
-                // After the level is settled the average begins anew.
-                ewma: side(self.ewma.z > ewma_half_width, self.ewma.z < -ewma_half_width),
-            };
-            if beyond.limits.is_some() || beyond.ewma.is_some() || !self.window.is_quiet() {
-                firings = self.fire(design, &design.raising, ordinal, beyond);
-                advisory = self.fire(design, &design.advisory, ordinal, beyond);
+            let mut fired = self.window.fired();
+            let mut beyond =
+                Beyond { standardised, lambda: design.ewma.lambda, ..Beyond::default() };
+            if point.value > upper_control_limit || point.value < lower_control_limit {
+                fired = fired.with(Criterion::BeyondLimits);
             }
-            if point.monitored && !firings.is_empty() {
-                changes = self.signals.push(ordinal, &firings);
+            // After the level is settled the average and the sums begin anew.
+            if self.ewma.z.abs() > ewma_half_width {
+                fired = fired.with(Criterion::Ewma);
+                beyond.average = average;
+            }
+            if cusum_signal.is_some() && self.cusum.is_some() {
+                fired = fired.with(Criterion::Cusum);
+                beyond.cusum = cusum_signal;
+            }
+            if let (Some(scatter), Some(chart)) = (point.scatter, &design.spread) {
+                let spread = scatter.by(chart.by);
+                beyond.spread = chart
+                    .lines(point.readings)
+                    .and_then(|lines| side_of(spread > lines.upper, spread < lines.lower));
+                if beyond.spread.is_some() {
+                    fired = fired.with(Criterion::Spread);
+                }
+            }
+            if let Some(levels) = &point.levels {
+                beyond.levels = Some(*levels);
+                if levels.two_beyond().is_some() {
+                    fired = fired.with(Criterion::TwoLevelsBeyond2);
+                }
+                if levels.four_apart() {
+                    fired = fired.with(Criterion::LevelsFourApart);
+                }
+            }
+            if !fired.is_empty() {
+                fired = fired.both(design.basis.allows());
+                let (mut raising, mut advisory) = design.rules_at(point.measured_at);
+                if design.resolution_floor {
+                    (raising, advisory) = (raising.without_zones(), advisory.without_zones());
+                }
+                (raising, advisory) = (raising.both(fired), advisory.both(fired));
+                if !raising.is_empty() || !advisory.is_empty() {
+                    found = Some(self.find(ordinal, raising, advisory, &beyond, point.monitored));
+                }
             }
         }
         PointEvaluation {
@@ -198,11 +327,40 @@ impl ChartState {
             upper_control_limit,
             ewma,
             ewma_half_width: design.sigma * ewma_half_width,
+            standardised,
+            cusum,
             provisional,
-            firings,
-            advisory,
-            changes,
+            found,
         }
+    }
+
+    /// Whether more than three intervals lie between two points. Whole seconds decide almost always, and
+    /// cost less than exact durations.
+    #[inline]
+    fn is_gap(&self, last: Timestamp, at: Timestamp) -> bool {
+        let (seconds, longest) =
+            (at.as_second() - last.as_second(), self.interval.as_secs().saturating_mul(3));
+        if (seconds - longest).abs() > 2 {
+            return seconds > longest;
+        }
+        at.duration_since(last) > self.interval.saturating_mul(3)
+    }
+
+    /// Words of what fired, and what it does to the signals. Apart, because most points are quiet.
+    #[cold]
+    #[inline(never)]
+    fn find(
+        &mut self,
+        ordinal: u64,
+        raising: Criteria,
+        advisory: Criteria,
+        beyond: &Beyond,
+        monitored: bool,
+    ) -> Box<Found> {
+        let firings = self.fire(raising, ordinal, beyond);
+        let advisory = self.fire(advisory, ordinal, beyond);
+        let changes = if monitored { self.signals.push(ordinal, &firings) } else { Vec::new() };
+        Box::new(Found { firings, advisory, changes })
     }
 
     /// Variance of the centre line in units of sigma squared: a level from five checks is itself
@@ -237,31 +395,57 @@ impl ChartState {
         self.level_sum += value;
         if self.counted == PROVISIONAL_POINTS {
             self.ewma = EwmaState::default();
+            self.cusum = None;
             self.window.reset();
             self.not_above = None;
             self.not_below = None;
         }
     }
 
-    fn fire(
-        &self,
-        design: &ChartDesign,
-        criteria: &[Criterion],
-        ordinal: u64,
-        beyond: Beyond,
-    ) -> Vec<Firing> {
-        let alone = |criterion, side: Option<Side>| {
-            side.map(|side| Firing { criterion, side: Some(side), points: vec![ordinal] })
-        };
+    fn fire(&self, criteria: Criteria, ordinal: u64, beyond: &Beyond) -> Vec<Firing> {
+        let z = beyond.standardised;
+        let alone =
+            |criterion, side, shift| Some(Firing { criterion, side, points: vec![ordinal], shift });
+        let of_z = side_of(z > 0.0, z < 0.0);
         criteria
             .iter()
-            .filter(|criterion| !(design.resolution_floor && criterion.needs_zones()))
             .filter_map(|criterion| match criterion {
-                Criterion::BeyondLimits => alone(*criterion, beyond.limits),
-                Criterion::Ewma => alone(*criterion, beyond.ewma),
-                other => self.window.check(*other),
+                Criterion::BeyondLimits => alone(criterion, of_z, Some(z)),
+                Criterion::Ewma => {
+                    let side = side_of(beyond.average > 0.0, beyond.average < 0.0)?;
+                    alone(criterion, Some(side), Some(self.average_shift(ordinal, side, beyond)))
+                }
+                Criterion::Cusum => {
+                    let signal = beyond.cusum?;
+                    let first = ordinal.saturating_sub(u64::from(signal.length.max(1)) - 1);
+                    Some(Firing {
+                        criterion,
+                        side: Some(signal.side),
+                        // The whole stretch since the sum left zero, by its ends.
+                        points: if first < ordinal { vec![first, ordinal] } else { vec![ordinal] },
+                        shift: Some(signal.shift),
+                    })
+                }
+                Criterion::Spread => alone(criterion, beyond.spread, None),
+                Criterion::TwoLevelsBeyond2 => {
+                    let levels = beyond.levels?;
+                    let side = levels.two_beyond()?;
+                    let two = if side == Side::Above { levels.highest } else { levels.lowest };
+                    alone(criterion, Some(side), Some((two[0] + two[1]) / 2.0))
+                }
+                Criterion::LevelsFourApart => alone(criterion, None, None),
+                other => self.window.check(other),
             })
             .collect()
+    }
+
+    /// What the slow average says of the shift: it has reached the share 1 − (1 − λ)ᵐ of it after the m
+    /// points since it left the centre.
+    fn average_shift(&self, ordinal: u64, side: Side, beyond: &Beyond) -> f64 {
+        let since = ordinal + 1 - self.onset(side).min(ordinal);
+        let keep = 1.0 - beyond.lambda;
+        let reached = 1.0 - keep.powi(i32::try_from(since).unwrap_or(i32::MAX));
+        beyond.average / reached
     }
 }
 
@@ -280,11 +464,23 @@ fn beside_the_level(half_width: f64, width: f64, level_variance: f64) -> f64 {
     half_width.hypot(width * level_variance.sqrt())
 }
 
-/// On which sides a point and the drift watcher are beyond their limits.
-#[derive(Debug, Clone, Copy)]
+/// What is beyond its limits at a point.
+#[derive(Debug, Clone, Copy, Default)]
 struct Beyond {
-    limits: Option<Side>,
-    ewma: Option<Side>,
+    standardised: f64,
+    lambda: f64,
+    average: f64,
+    cusum: Option<CusumSignal>,
+    spread: Option<Side>,
+    levels: Option<Levels>,
+}
+
+fn side_of(above: bool, below: bool) -> Option<Side> {
+    match (above, below) {
+        (true, _) => Some(Side::Above),
+        (_, true) => Some(Side::Below),
+        _ => None,
+    }
 }
 
 /// Evaluates a whole segment from its start.

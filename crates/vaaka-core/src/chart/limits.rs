@@ -19,6 +19,8 @@ pub enum SigmaSource {
     SampleStdDev,
     /// The resolution of the instrument, which is coarser than its spread.
     Resolution,
+    /// Given by somebody, not estimated here.
+    Given,
 }
 
 /// Control limits of an individuals chart. They say what this instrument normally does, and

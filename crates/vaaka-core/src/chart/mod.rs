@@ -10,22 +10,25 @@ mod design;
 mod ewma;
 mod fold;
 mod limits;
+mod line;
 mod rules;
 pub mod run_length;
 mod signal;
+pub mod simulate;
 mod subgroups;
 
 pub use cusum::{CUSUM_INTERVAL, CUSUM_REFERENCE, CusumArm, CusumDesign, CusumSignal, CusumState};
 pub use design::{
-    ChartDesign, DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH, Level,
-    PROVISIONAL_POINTS,
+    ChartDesign, Components, DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, EarlierRules,
+    IN_CONTROL_RUN_LENGTH, Level, LimitBasis, PROVISIONAL_POINTS, SpreadDesign,
 };
 pub use ewma::{EwmaDesign, EwmaState};
-pub use fold::{ChartPoint, ChartState, PointEvaluation, evaluate};
+pub use fold::{ChartPoint, ChartState, Found, PointEvaluation, Scatter, evaluate};
 pub use limits::{
     BaselineNote, BaselineStudy, ControlLimits, LimitError, MINIMUM_BASELINE_POINTS, SigmaSource,
     study_baseline,
 };
-pub use rules::{Criterion, Firing, RuleSet, RuleWindow, Side};
+pub use line::{LEVELS, LINE_GAIN, LINE_OFFSET, LineFit, derived_label, fit_levels};
+pub use rules::{Criteria, Criterion, Firing, Levels, RuleSet, RuleWindow, Side};
 pub use signal::{OpenSignal, QUIET_POINTS, SignalChange, SignalTracker};
 pub use subgroups::{Lines, Spread, SubgroupStudy, study_subgroups};

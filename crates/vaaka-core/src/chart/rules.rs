@@ -1,9 +1,10 @@
-//! The two named rule sets, and the two criteria of the default design.
+//! The named rule sets, and the criteria of a design itself.
 //!
 //! *Beyond* is strictly beyond. A point on the centre breaks a side run. In "2 of 3" and
 //! "4 of 5" the last point itself is beyond. "Six rising" is six points. A missed check
 //! neither counts nor breaks, because it is no point; what resets the window is decided by the
-//! fold. Sources: Western Electric 1956 zones; Nelson 1984.
+//! fold. Sources: Western Electric 1956 zones; Nelson 1984; the laboratory multirules of Westgard, Barry, Hunt
+//! and Groth 1981 (from memory).
 
 use serde::{Deserialize, Serialize};
 
@@ -28,7 +29,7 @@ impl Side {
     }
 }
 
-/// One of the two named sets.
+/// One of the named sets.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum RuleSet {
@@ -36,6 +37,8 @@ pub enum RuleSet {
     Zones,
     /// The eight of Nelson 1984.
     Nelson,
+    /// The laboratory multirules.
+    Multirules,
 }
 
 impl RuleSet {
@@ -55,6 +58,25 @@ impl RuleSet {
                 C::FifteenHugging,
                 C::EightAvoiding,
             ],
+            Self::Multirules => &[
+                C::WarningBeyond2,
+                C::Beyond3,
+                C::TwoInARowBeyond2,
+                C::TwoLevelsBeyond2,
+                C::LevelsFourApart,
+                C::FourInARowBeyond1,
+                C::TenOnASide,
+            ],
+        }
+    }
+
+    /// Its name.
+    #[must_use]
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Zones => "four zone rules",
+            Self::Nelson => "eight rules of Nelson 1984",
+            Self::Multirules => "laboratory multirules",
         }
     }
 }
@@ -85,30 +107,215 @@ pub enum Criterion {
     FifteenHugging,
     /// Eight in a row beyond 1σ, on either side.
     EightAvoiding,
+    /// The cumulative sum is beyond its decision interval.
+    Cusum,
+    /// The spread within the check is beyond its limits.
+    Spread,
+    /// One point beyond 2σ: a warning, never a signal.
+    WarningBeyond2,
+    /// Two in a row beyond 2σ on one side.
+    TwoInARowBeyond2,
+    /// Four in a row beyond 1σ on one side.
+    FourInARowBeyond1,
+    /// Ten in a row on one side.
+    TenOnASide,
+    /// Two levels of one check beyond 2σ on one side.
+    TwoLevelsBeyond2,
+    /// Within one check one level above +2σ and another below −2σ.
+    LevelsFourApart,
 }
 
 impl Criterion {
-    /// Every rule of both named sets, each once.
+    /// Every criterion, in the order of their bits in [`Criteria`].
+    pub const ALL: [Self; 19] = [
+        Self::BeyondLimits,
+        Self::Ewma,
+        Self::Beyond3,
+        Self::TwoOfThree,
+        Self::FourOfFive,
+        Self::EightOnASide,
+        Self::NineOnASide,
+        Self::SixTrending,
+        Self::FourteenAlternating,
+        Self::FifteenHugging,
+        Self::EightAvoiding,
+        Self::Cusum,
+        Self::Spread,
+        Self::WarningBeyond2,
+        Self::TwoInARowBeyond2,
+        Self::FourInARowBeyond1,
+        Self::TenOnASide,
+        Self::TwoLevelsBeyond2,
+        Self::LevelsFourApart,
+    ];
+
+    /// Its bit in [`Criteria`].
+    const fn bit(self) -> u32 {
+        1 << self as u32
+    }
+
+    /// True for the two rules that look at all levels of one check together.
     #[must_use]
-    pub fn named_sets() -> Vec<Self> {
-        let mut all = RuleSet::Zones.rules().to_vec();
-        for rule in RuleSet::Nelson.rules() {
-            if !all.contains(rule) {
-                all.push(*rule);
-            }
-        }
-        all
+    pub fn across_levels(self) -> bool {
+        matches!(self, Self::TwoLevelsBeyond2 | Self::LevelsFourApart)
+    }
+
+    /// Whether it may raise a signal; a warning never does.
+    #[must_use]
+    pub fn may_raise(self) -> bool {
+        self != Self::WarningBeyond2
+    }
+
+    /// Every rule of the zone rules and of Nelson's, each once: what is advisory by default.
+    #[must_use]
+    pub fn named_sets() -> Criteria {
+        RuleSet::Zones.rules().iter().chain(RuleSet::Nelson.rules()).copied().collect()
     }
 
     /// True for rules that mean nothing while the resolution sets sigma.
     #[must_use]
     pub fn needs_zones(self) -> bool {
-        !matches!(self, Self::BeyondLimits | Self::Ewma)
+        !matches!(self, Self::BeyondLimits | Self::Ewma | Self::Cusum | Self::Spread)
+    }
+}
+
+/// A set of criteria. The stored form is their list.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(from = "Vec<Criterion>", into = "Vec<Criterion>")]
+pub struct Criteria(u32);
+
+impl Criteria {
+    /// None at all.
+    pub const NONE: Self = Self(0);
+    /// Those that need zones.
+    const ZONED: Self = Self(
+        !(Criterion::BeyondLimits.bit()
+            | Criterion::Ewma.bit()
+            | Criterion::Cusum.bit()
+            | Criterion::Spread.bit()),
+    );
+
+    /// Whether it holds a criterion.
+    #[must_use]
+    pub const fn has(self, criterion: Criterion) -> bool {
+        self.0 & criterion.bit() != 0
+    }
+
+    /// Whether it is empty.
+    #[must_use]
+    pub const fn is_empty(self) -> bool {
+        self.0 == 0
+    }
+
+    /// What is in both.
+    #[must_use]
+    pub const fn both(self, other: Self) -> Self {
+        Self(self.0 & other.0)
+    }
+
+    /// What is in either.
+    #[must_use]
+    pub const fn or(self, other: Self) -> Self {
+        Self(self.0 | other.0)
+    }
+
+    /// What is in this and not in the other.
+    #[must_use]
+    pub const fn without(self, other: Self) -> Self {
+        Self(self.0 & !other.0)
+    }
+
+    /// What means something while the resolution sets sigma.
+    #[must_use]
+    pub const fn without_zones(self) -> Self {
+        self.without(Self::ZONED)
+    }
+
+    /// Adds one.
+    #[must_use]
+    pub const fn with(self, criterion: Criterion) -> Self {
+        Self(self.0 | criterion.bit())
+    }
+
+    /// Its members, in the order of [`Criterion::ALL`].
+    pub fn iter(self) -> impl Iterator<Item = Criterion> {
+        Criterion::ALL.into_iter().filter(move |criterion| self.has(*criterion))
+    }
+
+    fn put(&mut self, criterion: Criterion, holds: bool) {
+        self.0 |= u32::from(holds) << criterion as u32;
+    }
+}
+
+impl FromIterator<Criterion> for Criteria {
+    fn from_iter<T: IntoIterator<Item = Criterion>>(criteria: T) -> Self {
+        criteria.into_iter().fold(Self::NONE, Self::with)
+    }
+}
+
+impl From<Vec<Criterion>> for Criteria {
+    fn from(criteria: Vec<Criterion>) -> Self {
+        criteria.into_iter().collect()
+    }
+}
+
+impl From<Criteria> for Vec<Criterion> {
+    fn from(criteria: Criteria) -> Self {
+        criteria.iter().collect()
+    }
+}
+
+/// The extreme standardised values of the levels of one check, for the rules that look across levels.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Levels {
+    /// The two highest, highest first.
+    pub highest: [f64; 2],
+    /// The two lowest, lowest first.
+    pub lowest: [f64; 2],
+}
+
+impl Levels {
+    /// Of these standardised values; none for fewer than two.
+    #[must_use]
+    pub fn of(z: &[f64]) -> Option<Self> {
+        let mut sorted = z.to_vec();
+        sorted.sort_by(f64::total_cmp);
+        match sorted.as_slice() {
+            [lowest, next, ..] => {
+                let n = sorted.len();
+                Some(Self { highest: [sorted[n - 1], sorted[n - 2]], lowest: [*lowest, *next] })
+            }
+            _ => None,
+        }
+    }
+
+    /// The value that is furthest from the centre: what the chart of the levels shows.
+    #[must_use]
+    pub fn furthest(&self) -> f64 {
+        if self.highest[0] >= -self.lowest[0] { self.highest[0] } else { self.lowest[0] }
+    }
+
+    /// Whether two are beyond 2σ on one side, and which.
+    #[must_use]
+    pub fn two_beyond(&self) -> Option<Side> {
+        if self.highest[1] > 2.0 {
+            Some(Side::Above)
+        } else if self.lowest[1] < -2.0 {
+            Some(Side::Below)
+        } else {
+            None
+        }
+    }
+
+    /// Whether one is above +2σ and another below −2σ.
+    #[must_use]
+    pub fn four_apart(&self) -> bool {
+        self.highest[0] > 2.0 && self.lowest[0] < -2.0
     }
 }
 
 /// A rule that fired at the newest point.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct Firing {
     /// What fired.
     pub criterion: Criterion,
@@ -116,13 +323,18 @@ pub struct Firing {
     pub side: Option<Side>,
     /// Ordinals (in the stream's segment, from 0) of exactly the points that make the pattern.
     pub points: Vec<u64>,
+    /// The shift that it suggests, in sigmas with its sign: the mean of its points, or what the slow
+    /// average or the cumulative sum says of itself; none for patterns without a side.
+    #[serde(default)]
+    pub shift: Option<f64>,
 }
 
 /// The last standardised values without a reset among them; fifteen suffice for every rule.
 ///
 /// What each rule asks of a point (beyond a zone, rising, …) is kept as a bit a point, the newest
-/// lowest, so that a rule is a mask over one small number and a point costs the same whatever the
-/// rules. The stored form is the list of values alone.
+/// lowest: above the centre in the lower half of a word, below it in the upper half, so that both
+/// sides are asked at once, and a point costs the same whatever the rules. The stored form is the
+/// list of values alone.
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
 #[serde(from = "StoredWindow", into = "StoredWindow")]
 pub struct RuleWindow {
@@ -130,15 +342,12 @@ pub struct RuleWindow {
     ring: [(u64, f64); RING],
     /// Points pushed since the reset.
     pushed: usize,
-    /// Points above 0, 1, 2 and 3 sigmas.
-    above: [u16; 4],
-    /// Points below the same.
-    below: [u16; 4],
+    /// Points above and below 0, 1, 2 and 3 sigmas.
+    beyond: [u32; 4],
     /// Points within one sigma.
-    within: u16,
+    within: u32,
     /// Points above, and below, the one before.
-    rising: u16,
-    falling: u16,
+    moves: u32,
 }
 
 /// Edges of the zones, in sigmas.
@@ -146,6 +355,8 @@ const ZONES: [f64; 4] = [0.0, 1.0, 2.0, 3.0];
 const LONGEST: usize = 15;
 /// A power of two, so that the place of a point in the ring is a mask.
 const RING: usize = 16;
+/// The newest point, on both sides.
+const NEWEST: u32 = 0x0001_0001;
 
 #[derive(Serialize, Deserialize)]
 struct StoredWindow {
@@ -180,19 +391,32 @@ fn newest(count: usize) -> u16 {
     ((1_u32 << count) - 1) as u16
 }
 
+/// The next bit of both halves.
+#[inline]
+fn shifted(bits: u32, above: bool, below: bool) -> u32 {
+    (bits << 1) & !NEWEST | u32::from(above) | u32::from(below) << 16
+}
+
+/// Points of which this and the `count` − 1 before are all set, for count 2, 4 and 8.
+#[inline]
+fn in_a_row(bits: u32) -> (u32, u32, u32) {
+    let two = bits & bits >> 1;
+    let four = two & two >> 2;
+    (two, four, four & four >> 4)
+}
+
 impl RuleWindow {
     /// Takes the next standardised value (distance from the centre in sigmas).
+    #[inline]
     pub fn push(&mut self, ordinal: u64, z: f64) {
         let before = self.ring[self.pushed.wrapping_sub(1) % RING].1;
         self.ring[self.pushed % RING] = (ordinal, z);
-        for (zone, edge) in ZONES.into_iter().enumerate() {
-            self.above[zone] = self.above[zone] << 1 | u16::from(z > edge);
-            self.below[zone] = self.below[zone] << 1 | u16::from(z < -edge);
+        for (bits, edge) in self.beyond.iter_mut().zip(ZONES) {
+            *bits = shifted(*bits, z > edge, z < -edge);
         }
-        self.within = self.within << 1 | u16::from(z.abs() < 1.0);
+        self.within = self.within << 1 | u32::from(z.abs() < 1.0);
         let has_before = self.pushed > 0;
-        self.rising = self.rising << 1 | u16::from(has_before && z > before);
-        self.falling = self.falling << 1 | u16::from(has_before && z < before);
+        self.moves = shifted(self.moves, has_before && z > before, has_before && z < before);
         self.pushed += 1;
     }
 
@@ -207,52 +431,79 @@ impl RuleWindow {
         (from..self.pushed).map(|place| self.ring[place % RING])
     }
 
-    /// Whether any rule of the named sets fires at the newest point: for most points none does, and
-    /// nothing else has to be asked.
+    /// The rules that fire at the newest point: for most points none does, and nothing else has to be
+    /// asked.
     #[must_use]
     #[inline]
-    pub fn is_quiet(&self) -> bool {
-        // The newest point and one of the two before it.
-        let two_of_three = |bits: u16| bits & 0b001 != 0 && bits & 0b110 != 0;
-        // The newest point, and at most one of the five is missing.
-        let four_of_five = |bits: u16| {
-            let missing = !bits & 0b1_1111;
-            bits & 1 == 1 && missing & missing.wrapping_sub(1) == 0
-        };
-        let all = |bits: u16, count: usize| bits & newest(count) == newest(count);
-        let sided = |bits: &[u16; 4]| {
-            bits[3] & 1 == 1 || two_of_three(bits[2]) || four_of_five(bits[1]) || all(bits[0], 8)
-        };
-        !(sided(&self.above)
-            || sided(&self.below)
-            || all(self.rising, 5)
-            || all(self.falling, 5)
-            || all(self.turns(), 12)
-            || all(self.within, 15)
-            || all(self.above[1] | self.below[1], 8))
+    pub fn fired(&self) -> Criteria {
+        use Criterion as C;
+        let [side, one, two, three] = self.beyond;
+        let any = |bits: u32| bits & NEWEST != 0;
+        let mut fired = Criteria::NONE;
+        let (_, _, side_eight) = in_a_row(side);
+        let (one_two, one_four, _) = in_a_row(one);
+        let (_, _, avoid_eight) = in_a_row((one | one >> 16) & 0xffff);
+        let (move_two, move_four, _) = in_a_row(self.moves);
+        let turns = u32::from(self.turns());
+        let (_, turn_four, turn_eight) = in_a_row(turns);
+        let (_, _, hug_eight) = in_a_row(self.within & 0xffff);
+        fired.put(C::Beyond3, any(three));
+        fired.put(C::WarningBeyond2, any(two));
+        fired.put(C::TwoOfThree, any(two & (two >> 1 | two >> 2)));
+        fired.put(C::TwoInARowBeyond2, any(two & two >> 1));
+        // The newest, and at least three of the four before it.
+        let (pair, other) = (one_two >> 1, one_two >> 3);
+        let (either, or_other) = (one >> 1 | one >> 2, one >> 3 | one >> 4);
+        fired.put(C::FourOfFive, any(one & (pair & or_other | other & either)));
+        fired.put(C::FourInARowBeyond1, any(one_four));
+        fired.put(C::EightOnASide, any(side_eight));
+        fired.put(C::NineOnASide, any(side_eight & side >> 8));
+        fired.put(C::TenOnASide, any(side_eight & side >> 8 & side >> 9));
+        // Five moves in a row are six points.
+        fired.put(C::SixTrending, any(move_four & move_two >> 3));
+        fired.put(C::FourteenAlternating, any(turn_eight & turn_four >> 8));
+        fired.put(C::FifteenHugging, any(hug_eight & hug_eight >> 7));
+        fired.put(C::EightAvoiding, any(avoid_eight));
+        fired
+    }
+
+    /// Points above (lower half) and below the edge of a zone.
+    fn sided(&self, zone: usize) -> (u16, u16) {
+        (self.beyond[zone] as u16, (self.beyond[zone] >> 16) as u16)
     }
 
     /// Points at which a rise follows a fall, or a fall a rise; the first bit is that of the newest.
     fn turns(&self) -> u16 {
-        self.rising & self.falling >> 1 | self.falling & self.rising >> 1
+        let (rising, falling) = (self.moves as u16, (self.moves >> 16) as u16);
+        rising & falling >> 1 | falling & rising >> 1
     }
 
-    /// What `criterion` says at the newest point. The two criteria of the design itself are not
+    /// What `criterion` says at the newest point. The criteria of the design itself are not
     /// patterns of this window and give nothing here.
     #[must_use]
     pub fn check(&self, criterion: Criterion) -> Option<Firing> {
         use Criterion as C;
         match criterion {
-            C::BeyondLimits | C::Ewma => None,
+            C::BeyondLimits
+            | C::Ewma
+            | C::Cusum
+            | C::Spread
+            | C::TwoLevelsBeyond2
+            | C::LevelsFourApart => None,
             C::Beyond3 => self.some_beyond(criterion, 1, 1, 3),
+            C::WarningBeyond2 => self.some_beyond(criterion, 1, 1, 2),
             C::TwoOfThree => self.some_beyond(criterion, 2, 3, 2),
+            C::TwoInARowBeyond2 => self.some_beyond(criterion, 2, 2, 2),
             C::FourOfFive => self.some_beyond(criterion, 4, 5, 1),
+            C::FourInARowBeyond1 => self.some_beyond(criterion, 4, 4, 1),
             C::EightOnASide => self.some_beyond(criterion, 8, 8, 0),
             C::NineOnASide => self.some_beyond(criterion, 9, 9, 0),
+            C::TenOnASide => self.some_beyond(criterion, 10, 10, 0),
             C::SixTrending => {
-                let side = if self.rising & newest(5) == newest(5) {
+                let (rising, falling) = (self.moves as u16, (self.moves >> 16) as u16);
+                let side = if rising & newest(5) == newest(5) {
                     Side::Above
-                } else if self.falling & newest(5) == newest(5) {
+                } else if falling & newest(5) == newest(5) {
                     Side::Below
                 } else {
                     return None;
@@ -260,8 +511,11 @@ impl RuleWindow {
                 Some(self.firing(criterion, Some(side), newest(6)))
             }
             C::FourteenAlternating => self.each(criterion, self.turns(), 12, 14),
-            C::FifteenHugging => self.each(criterion, self.within, 15, 15),
-            C::EightAvoiding => self.each(criterion, self.above[1] | self.below[1], 8, 8),
+            C::FifteenHugging => self.each(criterion, self.within as u16, 15, 15),
+            C::EightAvoiding => {
+                let (above, below) = self.sided(1);
+                self.each(criterion, above | below, 8, 8)
+            }
         }
     }
 
@@ -274,10 +528,11 @@ impl RuleWindow {
         out_of: usize,
         zone: usize,
     ) -> Option<Firing> {
-        let (side, bits) = if self.above[zone] & 1 == 1 {
-            (Side::Above, self.above[zone])
-        } else if self.below[zone] & 1 == 1 {
-            (Side::Below, self.below[zone])
+        let (above, below) = self.sided(zone);
+        let (side, bits) = if above & 1 == 1 {
+            (Side::Above, above)
+        } else if below & 1 == 1 {
+            (Side::Below, below)
         } else {
             return None;
         };
@@ -300,12 +555,18 @@ impl RuleWindow {
 
     /// A firing made by the points of these bits.
     fn firing(&self, criterion: Criterion, side: Option<Side>, bits: u16) -> Firing {
-        let points = (0..RING.min(self.pushed))
+        let made_of: Vec<(u64, f64)> = (0..RING.min(self.pushed))
             .rev()
             .filter(|back| bits >> back & 1 == 1)
-            .map(|back| self.ring[(self.pushed - 1 - back) % RING].0)
+            .map(|back| self.ring[(self.pushed - 1 - back) % RING])
             .collect();
-        Firing { criterion, side, points }
+        let sum: f64 = made_of.iter().map(|(_, z)| z).sum();
+        Firing {
+            criterion,
+            side,
+            shift: side.map(|_| sum / made_of.len().max(1) as f64),
+            points: made_of.into_iter().map(|(ordinal, _)| ordinal).collect(),
+        }
     }
 }
 
@@ -393,11 +654,11 @@ mod tests {
             let stored = serde_json::to_string(&window).unwrap();
             let read: RuleWindow = serde_json::from_str(&stored).unwrap();
             assert_eq!(read, window, "{stored}");
-            for criterion in Criterion::named_sets() {
+            for criterion in Criterion::ALL {
                 assert_eq!(read.check(criterion), window.check(criterion), "{stored}");
+                let fires = window.check(criterion).is_some();
+                assert_eq!(window.fired().has(criterion), fires, "{criterion:?} {stored}");
             }
-            let fires = Criterion::named_sets().into_iter().any(|c| window.check(c).is_some());
-            assert_eq!(window.is_quiet(), !fires, "{stored}");
         }
         assert_eq!(
             serde_json::from_str::<RuleWindow>(r#"{"values":[[3,0.5],[4,-0.25]]}"#).unwrap(),
@@ -440,6 +701,10 @@ mod tests {
                 ),
                 (C::EightOnASide, run(8, &|v| v > 0.0) || run(8, &|v| v < 0.0)),
                 (C::NineOnASide, run(9, &|v| v > 0.0) || run(9, &|v| v < 0.0)),
+                (C::TenOnASide, run(10, &|v| v > 0.0) || run(10, &|v| v < 0.0)),
+                (C::WarningBeyond2, both(&|s| s > 2.0)),
+                (C::TwoInARowBeyond2, run(2, &|v| v > 2.0) || run(2, &|v| v < -2.0)),
+                (C::FourInARowBeyond1, run(4, &|v| v > 1.0) || run(4, &|v| v < -1.0)),
                 (C::FifteenHugging, run(15, &|v| v.abs() < 1.0)),
                 (C::EightAvoiding, run(8, &|v| v.abs() > 1.0)),
                 (
@@ -456,14 +721,47 @@ mod tests {
             ];
             for (criterion, expected) in naive {
                 assert_eq!(window.check(criterion).is_some(), expected, "{criterion:?} at {i}");
+                assert_eq!(window.fired().has(criterion), expected, "{criterion:?} at {i}");
             }
         }
+    }
+
+    /// The order of the list is that of the bits, and a set reads back as it was.
+    #[test]
+    fn a_set_is_its_list() {
+        for (index, criterion) in Criterion::ALL.into_iter().enumerate() {
+            assert_eq!(criterion as usize, index);
+            let alone: Criteria = [criterion].into_iter().collect();
+            assert_eq!(alone.iter().collect::<Vec<_>>(), [criterion]);
+            let text = serde_json::to_string(&alone).unwrap();
+            assert_eq!(serde_json::from_str::<Criteria>(&text).unwrap(), alone);
+        }
+        let zoned = Criterion::named_sets().with(C::Ewma).with(C::Spread);
+        assert_eq!(zoned.without_zones().iter().collect::<Vec<_>>(), [C::Ewma, C::Spread]);
+    }
+
+    /// The mean of the points that make a pattern is what it says of the shift.
+    #[test]
+    fn a_firing_suggests_a_shift() {
+        let mut window = RuleWindow::default();
+        for (i, z) in [-2.1, 0.0, -2.5].into_iter().enumerate() {
+            window.push(i as u64, z);
+        }
+        let firing = window.check(C::TwoOfThree).unwrap();
+        assert!((firing.shift.unwrap() + 2.3).abs() < 1e-12);
+        let levels = Levels::of(&[0.3, 2.4, -2.2]).unwrap();
+        assert_eq!((levels.two_beyond(), levels.four_apart()), (None, true));
+        assert_eq!(levels.furthest(), 2.4);
+        let levels = Levels::of(&[-2.3, -2.2, 0.0]).unwrap();
+        assert_eq!((levels.two_beyond(), levels.four_apart()), (Some(Below), false));
+        assert_eq!(levels.furthest(), -2.3);
+        assert_eq!(Levels::of(&[2.4]), None);
     }
 
     #[test]
     fn sets_have_four_and_eight_rules() {
         assert_eq!(RuleSet::Zones.rules().len(), 4);
         assert_eq!(RuleSet::Nelson.rules().len(), 8);
-        assert_eq!(Criterion::named_sets().len(), 9);
+        assert_eq!(Criterion::named_sets().iter().count(), 9);
     }
 }

@@ -89,7 +89,12 @@ mod tests {
     use crate::chart::Criterion;
 
     fn firing(side: Side) -> Vec<Firing> {
-        vec![Firing { criterion: Criterion::BeyondLimits, side: Some(side), points: vec![] }]
+        vec![Firing {
+            criterion: Criterion::BeyondLimits,
+            side: Some(side),
+            points: vec![],
+            shift: None,
+        }]
     }
 
     #[test]

@@ -7,8 +7,9 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 
 use crate::chart::{
-    BaselineStudy, ChartDesign, ChartPoint, ChartState, DEFAULT_OUTER_MULTIPLIER, LimitError,
-    MINIMUM_BASELINE_POINTS, PointEvaluation, evaluate, study_baseline,
+    BaselineStudy, ChartDesign, ChartPoint, ChartState, DEFAULT_OUTER_MULTIPLIER, LEVELS,
+    LINE_GAIN, LINE_OFFSET, Levels, LimitError, MINIMUM_BASELINE_POINTS, PointEvaluation, Scatter,
+    Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
 };
 use crate::history::{Drift, estimate_drift};
 use crate::judgement::{
@@ -61,6 +62,10 @@ pub struct StreamPoint {
     pub evaluation: Option<PointEvaluation>,
     /// State of the fold after this point.
     pub state: ChartState,
+    /// Readings that the value is a mean of.
+    pub readings: u32,
+    /// Their scatter.
+    pub scatter: Option<Scatter>,
 }
 
 /// What surrounds a run.
@@ -120,8 +125,18 @@ pub fn complete(
         let Some(slot) = slot_of(context, &characteristic.key) else {
             continue;
         };
-        let point = chart_point(slot, characteristic.value(), context.measured_at, counted);
+        let input = ChartPoint {
+            readings: characteristic.n(),
+            scatter: scatter(characteristic),
+            ..ChartPoint::new(context.measured_at, characteristic.value())
+        };
+        let point = chart_point(slot, &input, counted);
         charts.push(outcome(slot, &point, characteristic, result, resolution, context.measured_at));
+        points.push(point);
+    }
+    for (slot, input) in derived_points(context, &results, &points) {
+        let point = chart_point(slot, &input, counted);
+        charts.push(derived_outcome(slot, &point));
         points.push(point);
     }
     let mut from_run = reasons_of_run(run, context);
@@ -189,23 +204,90 @@ fn reasons_of_run(run: &RunState, context: &RunContext) -> Vec<Reason> {
     reasons
 }
 
-fn chart_point(
-    slot: &StreamSlot,
-    value: f64,
-    measured_at: Timestamp,
-    counted: bool,
-) -> StreamPoint {
+/// Scatter of the readings of a characteristic that is a mean of them; the range of readings is
+/// scatter itself and has none of its own.
+fn scatter(characteristic: &Characteristic) -> Option<Scatter> {
+    let singles: Vec<f64> = characteristic.singles.iter().copied().map(to_f64).collect();
+    (characteristic.kind == CharacteristicKind::Error).then(|| Scatter::of(&singles)).flatten()
+}
+
+/// What the charts of all levels together take from a check: offset and gain of its errors, and the
+/// extremes of its standardised values.
+fn derived_points<'a>(
+    context: &'a RunContext,
+    results: &[(Characteristic, ConformityResult)],
+    points: &[StreamPoint],
+) -> Vec<(&'a StreamSlot, ChartPoint)> {
+    let errors =
+        || results.iter().filter(|(c, _)| c.charted && c.kind == CharacteristicKind::Error);
+    let pairs: Vec<(f64, f64)> =
+        errors().filter_map(|(c, _)| Some((to_f64(c.nominal?), c.value()))).collect();
+    let standardised: Vec<f64> = errors()
+        .filter_map(|(c, _)| points.iter().find(|point| point.key == c.key))
+        .filter_map(|point| point.evaluation.as_ref().map(|evaluation| evaluation.standardised))
+        .collect();
+    let line = fit_levels(&pairs);
+    let levels = Levels::of(&standardised);
+    let at = |value| ChartPoint::new(context.measured_at, value);
+    context
+        .slots
+        .iter()
+        .filter_map(|slot| {
+            let point = match slot.key.as_str() {
+                LINE_OFFSET => at(line?.offset),
+                LINE_GAIN => at(line?.gain),
+                LEVELS => ChartPoint { levels, ..at(levels?.furthest()) },
+                _ => return None,
+            };
+            Some((slot, point))
+        })
+        .collect()
+}
+
+/// Derived charts have no tolerance, so that nothing is forecast or advised by them alone.
+fn derived_outcome(slot: &StreamSlot, point: &StreamPoint) -> ChartOutcome {
+    ChartOutcome {
+        key: slot.key.clone(),
+        control: control(point),
+        firings: point.evaluation.as_ref().map(|e| e.firings().to_vec()).unwrap_or_default(),
+        advisory: point.evaluation.as_ref().map(|e| e.advisory().to_vec()).unwrap_or_default(),
+        drift: None,
+        sigma: slot.design.as_ref().map(|design| design.sigma),
+        sigma_source: slot.sigma_source,
+        advice: None,
+    }
+}
+
+fn control(point: &StreamPoint) -> Control {
+    match (&point.evaluation, point.ordinal) {
+        (Some(evaluation), _) => control_of(&point.state, evaluation),
+        (None, Some(_)) => Control::NoBaseline {
+            got: point.state.points(),
+            required: MINIMUM_BASELINE_POINTS as u64,
+        },
+        (None, None) => Control::NotCharted,
+    }
+}
+
+fn chart_point(slot: &StreamSlot, point: &ChartPoint, counted: bool) -> StreamPoint {
     let mut state = slot.state.clone();
-    let point = ChartPoint { measured_at, value, excluded: false, monitored: true };
     let (ordinal, evaluation) = match (&slot.design, counted) {
         (_, false) => (None, None),
-        (None, true) => (Some(state.push_unjudged(&point)), None),
+        (None, true) => (Some(state.push_unjudged(point)), None),
         (Some(design), true) => {
-            let evaluation = state.push(design, &point);
+            let evaluation = state.push(design, point);
             (Some(evaluation.ordinal), Some(evaluation))
         }
     };
-    StreamPoint { key: slot.key.clone(), value, ordinal, evaluation, state }
+    StreamPoint {
+        key: slot.key.clone(),
+        value: point.value,
+        ordinal,
+        evaluation,
+        state,
+        readings: point.readings,
+        scatter: point.scatter,
+    }
 }
 
 fn outcome(
@@ -216,14 +298,7 @@ fn outcome(
     resolution: f64,
     measured_at: Timestamp,
 ) -> ChartOutcome {
-    let control = match (&point.evaluation, point.ordinal) {
-        (Some(evaluation), _) => control_of(&point.state, evaluation),
-        (None, Some(_)) => Control::NoBaseline {
-            got: point.state.points(),
-            required: MINIMUM_BASELINE_POINTS as u64,
-        },
-        (None, None) => Control::NotCharted,
-    };
+    let control = control(point);
     let signal = matches!(control, Control::Signal { .. });
     let drift =
         signal.then(|| drift_since_onset(slot, point, characteristic, measured_at)).flatten();
@@ -241,8 +316,8 @@ fn outcome(
     ChartOutcome {
         key: slot.key.clone(),
         control,
-        firings: point.evaluation.as_ref().map(|e| e.firings.clone()).unwrap_or_default(),
-        advisory: point.evaluation.as_ref().map(|e| e.advisory.clone()).unwrap_or_default(),
+        firings: point.evaluation.as_ref().map(|e| e.firings().to_vec()).unwrap_or_default(),
+        advisory: point.evaluation.as_ref().map(|e| e.advisory().to_vec()).unwrap_or_default(),
         drift,
         sigma: slot.design.as_ref().map(|design| design.sigma),
         sigma_source: slot.sigma_source,
@@ -251,7 +326,7 @@ fn outcome(
 }
 
 fn control_of(state: &ChartState, evaluation: &PointEvaluation) -> Control {
-    if let Some(firing) = evaluation.firings.first() {
+    if let Some(firing) = evaluation.firings().first() {
         return Control::Signal { side: firing.side };
     }
     match state.active_side() {
@@ -303,7 +378,7 @@ pub struct FrozenBaseline {
 /// # Errors
 /// [`LimitError`] when the points make no baseline.
 pub fn freeze_baseline(
-    points: &[(Timestamp, f64)],
+    points: &[ChartPoint],
     baseline_points: usize,
     interval: SignedDuration,
     resolution: f64,
@@ -312,33 +387,49 @@ pub fn freeze_baseline(
     let runs = runs_without_gap(&points[..count], interval);
     let runs: Vec<&[f64]> = runs.iter().map(Vec::as_slice).collect();
     let study = study_baseline(&runs, DEFAULT_OUTER_MULTIPLIER, resolution)?;
-    let design = ChartDesign::from_limits(&study.limits);
+    let baseline = &points[..count];
+    let design = ChartDesign {
+        spread: within_checks(baseline, resolution).map(|within| SpreadDesign {
+            within,
+            by: Spread::StdDev,
+            multiplier: DEFAULT_OUTER_MULTIPLIER,
+        }),
+        ..ChartDesign::from_limits(&study.limits)
+    };
     let chart_points: Vec<ChartPoint> = points
         .iter()
         .enumerate()
-        .map(|(index, (measured_at, value))| ChartPoint {
-            measured_at: *measured_at,
-            value: *value,
-            excluded: false,
-            monitored: index >= count,
-        })
+        .map(|(index, point)| ChartPoint { monitored: index >= count, ..*point })
         .collect();
     let (state, evaluations) = evaluate(&design, interval, &chart_points);
     Ok(FrozenBaseline { study, design, state, evaluations })
 }
 
+/// Pooled standard deviation of a reading within a check, at least what the resolution leaves; none
+/// where nothing was repeated.
+pub(crate) fn within_checks(points: &[ChartPoint], resolution: f64) -> Option<f64> {
+    let (mut squares, mut freedom) = (0.0, 0.0);
+    for point in points.iter().filter(|point| point.readings > 1) {
+        let own = f64::from(point.readings - 1);
+        squares += own * point.scatter?.std_dev.powi(2);
+        freedom += own;
+    }
+    (freedom > 0.0).then(|| (squares / freedom).sqrt().max(resolution / 12.0_f64.sqrt()))
+}
+
 /// Splits at gaps of more than three intervals, over which no moving range is taken.
-fn runs_without_gap(points: &[(Timestamp, f64)], interval: SignedDuration) -> Vec<Vec<f64>> {
+fn runs_without_gap(points: &[ChartPoint], interval: SignedDuration) -> Vec<Vec<f64>> {
     let longest = interval.saturating_mul(3);
     let mut runs: Vec<Vec<f64>> = Vec::new();
     let mut last: Option<Timestamp> = None;
-    for (at, value) in points {
+    for point in points {
+        let at = point.measured_at;
         let breaks = last.is_none_or(|last| at.duration_since(last) > longest);
         match runs.last_mut() {
-            Some(run) if !breaks => run.push(*value),
-            _ => runs.push(vec![*value]),
+            Some(run) if !breaks => run.push(point.value),
+            _ => runs.push(vec![point.value]),
         }
-        last = Some(*at);
+        last = Some(at);
     }
     runs
 }

@@ -33,5 +33,5 @@ pub use verdict::{
 pub use voiding::{VoidError, may_void};
 pub use words::{
     NO_CHART_YET, action_sentence, criterion_words, drift_words, factor_words, firing_short,
-    firing_words, reason_sentence, sigma_words,
+    firing_words, reason_sentence, shift_words, sigma_words,
 };

@@ -6,7 +6,7 @@ use super::{
     AdjustmentAdvice, Characteristic, ConformityResult, NextAction, Reason, RepeatState,
     ToleranceLimits,
 };
-use crate::chart::{Criterion, Firing, Side, SigmaSource};
+use crate::chart::{Criterion, Firing, Side, SigmaSource, derived_label};
 use crate::history::Drift;
 use crate::quantity::{decimals_for, show_decimal, show_float, show_signed, show_signed_float};
 
@@ -61,6 +61,16 @@ pub fn criterion_words(criterion: Criterion) -> &'static str {
         Criterion::FourteenAlternating => "fourteen checks in a row going up and down by turns",
         Criterion::FifteenHugging => "fifteen checks in a row within one sigma of the centre",
         Criterion::EightAvoiding => "eight checks in a row, none within one sigma of the centre",
+        Criterion::Cusum => "the cumulative sum has left its band: a small shift that stays",
+        Criterion::Spread => "the readings within the check scatter unlike before",
+        Criterion::WarningBeyond2 => "one check beyond two sigma, a warning",
+        Criterion::TwoInARowBeyond2 => "two checks in a row beyond two sigma",
+        Criterion::FourInARowBeyond1 => "four checks in a row beyond one sigma",
+        Criterion::TenOnASide => "ten checks in a row on one side of the centre",
+        Criterion::TwoLevelsBeyond2 => "two levels of one check beyond two sigma",
+        Criterion::LevelsFourApart => {
+            "one level beyond two sigma above, another beyond two sigma below, in one check"
+        }
     }
 }
 
@@ -76,12 +86,23 @@ pub fn firing_words(firing: &Firing) -> String {
     }
 }
 
+/// The shift that a firing suggests, in the unit of its chart: "a shift of about +1.2 g"; none for
+/// patterns without a side.
+#[must_use]
+pub fn shift_words(firing: &Firing, sigma: f64, unit: &str) -> Option<String> {
+    let shift = firing.shift? * sigma;
+    let decimals = decimals_for(sigma);
+    Some(format!("a shift of about {} {unit}", show_signed_float(shift, decimals)))
+}
+
 /// A firing in the few words that a row of a table bears.
 #[must_use]
 pub fn firing_short(firing: &Firing) -> String {
     let words = match firing.criterion {
         Criterion::BeyondLimits => "beyond its limits",
         Criterion::Ewma => "slow average out of its band",
+        Criterion::Cusum => "cumulative sum out of its band",
+        Criterion::Spread => "scatter beyond its limits",
         _ => return firing_words(firing),
     };
     firing.side.map_or_else(|| words.to_owned(), |side| format!("{words}, {}", side.word()))
@@ -95,6 +116,7 @@ pub fn sigma_words(source: SigmaSource) -> &'static str {
         SigmaSource::SampleStdDev => {
             "sigma from the standard deviation of the baseline, because neighbouring checks resemble each other"
         }
+        SigmaSource::Given => "sigma as it was given, not estimated from checks",
         SigmaSource::Resolution => {
             "sigma from the resolution, which is coarser than the spread: patterns are not judged"
         }
@@ -112,7 +134,10 @@ pub fn reason_sentence(
     let found = reason
         .characteristic()
         .and_then(|key| results.iter().find(|(characteristic, _)| characteristic.key == key));
-    let label = found.map_or("One property", |(characteristic, _)| characteristic.label.as_str());
+    let label = found.map_or_else(
+        || reason.characteristic().and_then(derived_label).unwrap_or("One property"),
+        |(characteristic, _)| characteristic.label.as_str(),
+    );
     match reason {
         Reason::Void { reason } => format!("Void: {reason}. It stays on record and off the chart."),
         Reason::Within { .. } => {

@@ -1,6 +1,7 @@
 //! The control chart with its drift watcher, under one time axis.
 
 use super::Svg;
+use super::panes::{PANE_HEIGHT, Pane};
 use vaaka_core::quantity::{decimals_for, show_signed_float};
 
 /// A point as it is drawn.
@@ -14,14 +15,16 @@ pub struct DrawnPoint {
     pub state: &'static str,
     /// Hollow marks are drawn and not counted: a confirming repeat, as left.
     pub hollow: bool,
+    /// Left out by a lead, because its cause is known: drawn as a cross.
+    pub excluded: bool,
+    /// Whether somebody has said something of it.
+    pub commented: bool,
     /// False where the checks before it are too long ago to be joined by a line.
     pub joined: bool,
     /// Drift watcher, where it has limits.
     pub ewma: Option<f64>,
     /// Centre and half-width of the drift watcher's limits.
     pub ewma_limits: Option<(f64, f64)>,
-    /// Whether the drift watcher is beyond its limits here.
-    pub ewma_beyond: bool,
     /// Id of its check, for the way to its verdict.
     pub check: i64,
     /// What screen readers say of it.
@@ -90,12 +93,38 @@ pub struct ChartDrawing {
     pub events: Vec<DrawnEvent>,
     /// Forecast.
     pub forecast: Option<DrawnForecast>,
-    /// What the errors would be had nobody ever adjusted; empty where nobody did.
-    pub uncorrected: Vec<(f64, f64)>,
+    /// Where many points lie in one place: first, last, least, most, mean. Then `points` are only those
+    /// that say something by themselves.
+    pub condensed: Vec<Condensed>,
+    /// Stretches in which a signal gathered its evidence.
+    pub flagged: Vec<(f64, f64)>,
+    /// False for limits that are no control limits: action lines.
+    pub statistical: bool,
+    /// Further panes under the drift watcher.
+    pub panes: Vec<Pane>,
     /// Decimals of the axis.
     pub decimals: u32,
     /// Symbol of the unit.
     pub unit: String,
+}
+
+/// Many checks in one place.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Condensed {
+    /// First, seconds.
+    pub from: f64,
+    /// Last, seconds.
+    pub to: f64,
+    /// Least value.
+    pub least: f64,
+    /// Largest value.
+    pub most: f64,
+    /// Mean.
+    pub mean: f64,
+    /// False where the checks before it are too long ago to be joined by a line.
+    pub joined: bool,
+    /// Mean of the drift watcher, and centre and half-width of its limits.
+    pub ewma: Option<(f64, f64, f64)>,
 }
 
 const WIDTH: f64 = 920.0;
@@ -106,12 +135,11 @@ const BOTTOM: f64 = 372.0;
 const WATCH_TOP: f64 = 428.0;
 const WATCH_BOTTOM: f64 = 516.0;
 const HEIGHT: f64 = 530.0;
-const BARE_TOP: f64 = 562.0;
-const BARE_BOTTOM: f64 = 640.0;
-/// Height with the pane of the uncorrected drift.
-const TALL: f64 = 654.0;
+/// Height without the drift watcher.
+const SHORT: f64 = 402.0;
 
-struct Axis {
+/// A vertical axis.
+pub(super) struct Axis {
     least: f64,
     most: f64,
     top: f64,
@@ -119,7 +147,8 @@ struct Axis {
 }
 
 impl Axis {
-    fn over(values: impl Iterator<Item = f64>, top: f64, bottom: f64) -> Self {
+    /// Over these values, with a little room.
+    pub(super) fn over(values: impl Iterator<Item = f64>, top: f64, bottom: f64) -> Self {
         let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
         for value in values.filter(|value| value.is_finite()) {
             least = least.min(value);
@@ -132,7 +161,18 @@ impl Axis {
         Self { least: least - room, most: most + room, top, bottom }
     }
 
-    fn y(&self, value: f64) -> f64 {
+    /// What eight units of the drawing beyond its edges are in values.
+    fn room(&self) -> f64 {
+        8.0 * (self.most - self.least) / (self.bottom - self.top)
+    }
+
+    /// Its least and largest value.
+    pub(super) fn ends(&self) -> (f64, f64) {
+        (self.least, self.most)
+    }
+
+    /// Where a value lies.
+    pub(super) fn y(&self, value: f64) -> f64 {
         let share = (value - self.least) / (self.most - self.least);
         (self.bottom - share * (self.bottom - self.top)).clamp(self.top - 8.0, self.bottom + 8.0)
     }
@@ -153,12 +193,20 @@ impl ChartDrawing {
         let axis = Axis::over(
             limits
                 .chain(self.points.iter().map(|point| point.value))
+                .chain(self.condensed.iter().flat_map(|part| [part.least, part.most]))
                 .chain(self.earlier.iter().map(|(_, value)| *value)),
             TOP,
             BOTTOM,
         );
-        let height = if self.uncorrected.is_empty() { HEIGHT } else { TALL };
+        let watched = self.is_watched();
+        let base = if watched { HEIGHT } else { SHORT };
+        let panes: Vec<&Pane> = self.panes.iter().filter(|pane| !pane.is_empty()).collect();
+        let height = base + PANE_HEIGHT * panes.len() as f64;
         let mut svg = Svg::begin("chart", WIDTH, height, &self.description);
+        for (from, to) in &self.flagged {
+            let (left, right) = (self.x(*from) - 3.0, self.x(*to) + 3.0);
+            svg.rect("flagged", (left, TOP), (right - left, BOTTOM - TOP), 3.0);
+        }
         self.draw_times(&mut svg);
         for segment in &self.segments {
             self.draw_segment(&mut svg, segment, &axis);
@@ -167,28 +215,59 @@ impl ChartDrawing {
         self.draw_forecast(&mut svg, &axis);
         self.draw_events(&mut svg);
         self.draw_earlier(&mut svg, &axis);
+        self.draw_condensed(&mut svg, &axis);
         self.draw_points(&mut svg, &axis);
-        self.draw_watcher(&mut svg);
-        self.draw_uncorrected(&mut svg);
+        if watched {
+            self.draw_watcher(&mut svg);
+        }
+        for (place, pane) in panes.into_iter().enumerate() {
+            let top = base + PANE_HEIGHT * place as f64;
+            pane.draw(&mut svg, top, (LEFT, WIDTH - RIGHT), &|at| self.x(at));
+        }
         svg.end()
     }
 
-    /// The drift with every adjustment taken out again, on an axis of its own.
-    fn draw_uncorrected(&self, svg: &mut Svg) {
-        let Some((last, value)) = self.uncorrected.last() else {
-            return;
-        };
-        let values = self.uncorrected.iter().map(|(_, value)| *value).chain([0.0]);
-        let axis = Axis::over(values, BARE_TOP, BARE_BOTTOM);
-        let words = "had nobody ever adjusted: the uncorrected drift";
-        svg.words("watch-title", (LEFT, BARE_TOP - 8.0), "start", words);
-        svg.line("center-line", (LEFT, axis.y(0.0)), (WIDTH - RIGHT, axis.y(0.0)));
-        svg.words("control-words", (LEFT - 8.0, axis.y(0.0) + 4.0), "end", "0");
-        let line: Vec<(f64, f64)> =
-            self.uncorrected.iter().map(|(at, value)| (self.x(*at), axis.y(*value))).collect();
-        svg.path("bare-line", &line, false);
-        let words = show_signed_float(*value, self.decimals);
-        svg.words("control-words", (self.x(*last) + 6.0, axis.y(*value) + 4.0), "start", &words);
+    /// Whether the pane of the drift watcher has anything to show.
+    fn is_watched(&self) -> bool {
+        self.statistical
+            && (self.points.iter().any(|point| point.ewma.is_some() && point.ewma_limits.is_some())
+                || self.condensed.iter().any(|part| part.ewma.is_some()))
+    }
+
+    /// From least to largest as a stroke, the means joined.
+    fn draw_condensed(&self, svg: &mut Svg, axis: &Axis) {
+        let mut way = String::new();
+        for part in &self.condensed {
+            let x = self.x((part.from + part.to) / 2.0);
+            let (high, low) = (axis.y(part.most), axis.y(part.least));
+            way.push_str(&format!(
+                "M{} {}V{}",
+                super::svg::number(x),
+                super::svg::number(high - 0.8),
+                super::svg::number(low + 0.8)
+            ));
+        }
+        if !way.is_empty() {
+            svg.raw_path("condensed", &way);
+        }
+        for run in self.condensed_runs() {
+            let line: Vec<(f64, f64)> = run
+                .iter()
+                .map(|part| (self.x((part.from + part.to) / 2.0), axis.y(part.mean)))
+                .collect();
+            svg.path("joined", &line, false);
+        }
+    }
+
+    fn condensed_runs(&self) -> Vec<Vec<&Condensed>> {
+        let mut runs: Vec<Vec<&Condensed>> = Vec::new();
+        for part in &self.condensed {
+            match runs.last_mut() {
+                Some(run) if part.joined => run.push(part),
+                _ => runs.push(vec![part]),
+            }
+        }
+        runs
     }
 
     fn draw_times(&self, svg: &mut Svg) {
@@ -208,9 +287,13 @@ impl ChartDrawing {
             let (top, bottom) = (axis.y(upper), axis.y(lower));
             let class =
                 if segment.provisional { "control-band provisional" } else { "control-band" };
-            svg.rect(class, (left, top), (right - left, bottom - top), 0.0);
-            svg.line("control-limit", (left, top), (right, top));
-            svg.line("control-limit", (left, bottom), (right, bottom));
+            // Action lines are another drawing: no band of what is normal, and lines of long strokes.
+            let line = if self.statistical { "control-limit" } else { "action-line" };
+            if self.statistical {
+                svg.rect(class, (left, top), (right - left, bottom - top), 0.0);
+            }
+            svg.line(line, (left, top), (right, top));
+            svg.line(line, (left, bottom), (right, bottom));
             svg.line("center-line", (left, axis.y(center)), (right, axis.y(center)));
         }
         for limit in [segment.tolerance.0, segment.tolerance.1].into_iter().flatten() {
@@ -258,8 +341,19 @@ impl ChartDrawing {
         };
         let (slope, low, high) = forecast.slope;
         let (level, half) = forecast.level;
-        let ahead = self.to - forecast.now;
-        let (now, end) = (self.x(forecast.now), self.x(self.to));
+        // The fan and the line end where the first of them leaves the drawing: cut off at its edge they would
+        // seem to bend.
+        let ahead = [low, slope, high]
+            .into_iter()
+            .filter(|slope| *slope != 0.0)
+            .map(|slope| {
+                let edge =
+                    if slope > 0.0 { axis.most + axis.room() } else { axis.least - axis.room() };
+                (edge - level) / slope
+            })
+            .filter(|reach| *reach > 0.0)
+            .fold(self.to - forecast.now, f64::min);
+        let (now, end) = (self.x(forecast.now), self.x(forecast.now + ahead));
         let at = |level: f64, slope: f64| axis.y(level + slope * ahead);
         svg.path(
             "fan",
@@ -332,51 +426,44 @@ impl ChartDrawing {
         }
         let size: f64 = if self.points.len() > 400 { 2.2 } else { 3.4 };
         for point in &self.points {
-            let class = if point.hollow { "point hollow" } else { "point" };
+            let class = match (point.hollow, point.excluded) {
+                (_, true) => "point excluded",
+                (true, _) => "point hollow",
+                _ => "point",
+            };
             svg.open(class, &[("check", &point.check.to_string()), ("label", &point.label)]);
             let size = if point.state == "ok" { size } else { size.max(3.4) + 0.8 };
-            svg.mark(point.state, (self.x(point.at), axis.y(point.value)), size);
+            let (x, y) = (self.x(point.at), axis.y(point.value));
+            if point.excluded {
+                let r = 4.2;
+                svg.line("cross", (x - r, y - r), (x + r, y + r));
+                svg.line("cross", (x - r, y + r), (x + r, y - r));
+            } else {
+                svg.mark(point.state, (x, y), size);
+            }
+            if point.commented {
+                svg.path(
+                    "remark",
+                    &[(x + 3.0, y - 6.0), (x + 9.0, y - 12.0), (x + 9.0, y - 6.0)],
+                    true,
+                );
+            }
             svg.close();
         }
     }
 
     fn draw_watcher(&self, svg: &mut Svg) {
-        let watched: Vec<&DrawnPoint> = self
-            .points
+        let runs = self.watched();
+        let around = runs
             .iter()
-            .filter(|point| point.ewma.is_some() && point.ewma_limits.is_some())
-            .collect();
-        if watched.is_empty() {
-            return;
-        }
-        let around = watched.iter().flat_map(|point| {
-            let (center, half) = point.ewma_limits.unwrap_or_default();
-            [center - half, center + half, point.ewma.unwrap_or(center)]
-        });
+            .flatten()
+            .flat_map(|point| [point.center - point.half, point.center + point.half, point.value]);
         let axis = Axis::over(around, WATCH_TOP, WATCH_BOTTOM);
-        svg.words(
-            "watch-title",
-            (LEFT, WATCH_TOP - 12.0),
-            "start",
-            "slow average, watches for drift",
-        );
-        let mut runs: Vec<Vec<&DrawnPoint>> = Vec::new();
-        for point in watched {
-            let same = runs.last().and_then(|run| run.last()).is_some_and(|last| {
-                last.ewma_limits.map(|(center, _)| center)
-                    == point.ewma_limits.map(|(center, _)| center)
-            });
-            match runs.last_mut() {
-                Some(run) if same => run.push(point),
-                _ => runs.push(vec![point]),
-            }
-        }
+        let title = "slow average, watches for drift";
+        svg.words("watch-title", (LEFT, WATCH_TOP - 12.0), "start", title);
         for run in runs {
             let edge = |sign: f64| {
-                run.iter().map(move |point| {
-                    let (center, half) = point.ewma_limits.unwrap_or_default();
-                    (point.at, center + sign * half)
-                })
+                run.iter().map(move |point| (point.at, point.center + sign * point.half))
             };
             let mut band: Vec<(f64, f64)> =
                 edge(1.0).map(|(at, v)| (self.x(at), axis.y(v))).collect();
@@ -385,21 +472,53 @@ impl ChartDrawing {
             lower.reverse();
             band.extend(lower);
             svg.path("watch-band", &band, true);
-            let line: Vec<(f64, f64)> = run
-                .iter()
-                .map(|point| (self.x(point.at), axis.y(point.ewma.unwrap_or_default())))
-                .collect();
-            svg.path("watch-line", &line, false);
-            for stretch in run.chunk_by(|a, b| a.ewma_beyond == b.ewma_beyond) {
-                if stretch.first().is_some_and(|point| point.ewma_beyond) {
-                    let line: Vec<(f64, f64)> = stretch
-                        .iter()
-                        .map(|point| (self.x(point.at), axis.y(point.ewma.unwrap_or_default())))
-                        .collect();
-                    svg.path("watch-line beyond", &line, false);
+            let way = |points: &[Watched]| -> Vec<(f64, f64)> {
+                points.iter().map(|point| (self.x(point.at), axis.y(point.value))).collect()
+            };
+            svg.path("watch-line", &way(&run), false);
+            for stretch in run.chunk_by(|a, b| a.is_beyond() == b.is_beyond()) {
+                if stretch.first().is_some_and(Watched::is_beyond) {
+                    svg.path("watch-line beyond", &way(stretch), false);
                 }
             }
         }
+    }
+
+    /// The drift watcher in stretches of one centre.
+    fn watched(&self) -> Vec<Vec<Watched>> {
+        let of_points = self.points.iter().filter(|_| self.condensed.is_empty()).filter_map(|p| {
+            let (center, half) = p.ewma_limits?;
+            Some(Watched { at: p.at, value: p.ewma?, center, half })
+        });
+        let of_parts = self.condensed.iter().filter_map(|part| {
+            let (value, center, half) = part.ewma?;
+            Some(Watched { at: (part.from + part.to) / 2.0, value, center, half })
+        });
+        let mut runs: Vec<Vec<Watched>> = Vec::new();
+        for point in of_points.chain(of_parts) {
+            match runs.last_mut() {
+                Some(run) if run.last().is_some_and(|last| last.center == point.center) => {
+                    run.push(point);
+                }
+                _ => runs.push(vec![point]),
+            }
+        }
+        runs
+    }
+}
+
+/// The drift watcher at a time.
+#[derive(Debug, Clone, Copy)]
+struct Watched {
+    at: f64,
+    value: f64,
+    center: f64,
+    half: f64,
+}
+
+impl Watched {
+    fn is_beyond(&self) -> bool {
+        (self.value - self.center).abs() > self.half
     }
 }
 
@@ -413,10 +532,11 @@ mod tests {
             value,
             state: "ok",
             hollow: false,
+            excluded: false,
+            commented: false,
             joined,
             ewma: Some(value / 2.0),
             ewma_limits: Some((0.0, 1.0)),
-            ewma_beyond: false,
             check: 1,
             label: "a check".into(),
         }
@@ -439,7 +559,10 @@ mod tests {
             earlier: vec![],
             events: vec![DrawnEvent { at: 50.0, words: "moved".into(), estimated: false }],
             forecast: None,
-            uncorrected: vec![],
+            condensed: vec![],
+            flagged: vec![],
+            statistical: true,
+            panes: vec![],
             decimals: 1,
             unit: "g".into(),
         }
@@ -465,12 +588,49 @@ mod tests {
     }
 
     #[test]
-    fn the_uncorrected_drift_has_a_pane_of_its_own() {
+    fn panes_stand_under_each_other() {
         let mut adjusted = drawing(vec![point(0.0, 0.0, false)]);
-        assert!(!adjusted.draw().contains("bare-line"));
-        adjusted.uncorrected = vec![(0.0, 0.0), (50.0, 4.0)];
+        let before = adjusted.draw();
+        let mut pane = Pane::new("had nobody ever adjusted", "g");
+        pane.lines.push(crate::draw::PaneLine {
+            class: "bare-line",
+            runs: vec![vec![(0.0, 0.0), (50.0, 4.0)]],
+        });
+        // One with nothing in it takes no room.
+        adjusted.panes = vec![Pane::new("empty", ""), pane];
         let text = adjusted.draw();
-        assert!(text.contains("bare-line") && text.contains("+4.0"), "{text}");
+        assert!(!before.contains("bare-line") && text.contains("bare-line"), "{text}");
+        assert!(text.contains("viewBox=\"0 0 920 650\"") && before.contains("0 0 920 530"));
+        assert!(!text.contains("empty"));
+    }
+
+    /// Action lines are no control limits: no band, no watcher.
+    #[test]
+    fn action_lines_are_another_drawing() {
+        let mut lines = drawing(vec![point(0.0, 0.0, false)]);
+        lines.statistical = false;
+        let text = lines.draw();
+        assert_eq!(text.matches("action-line").count(), 2);
+        assert!(!text.contains("control-band") && !text.contains("watch-band"), "{text}");
+    }
+
+    #[test]
+    fn many_points_are_strokes_and_those_left_out_crosses() {
+        let mut many = drawing(vec![DrawnPoint { excluded: true, ..point(9.0, 2.0, false) }]);
+        let part = |from: f64, joined| Condensed {
+            from,
+            to: from + 1.0,
+            least: -1.0,
+            most: 1.0,
+            mean: 0.2,
+            joined,
+            ewma: Some((0.1, 0.0, 1.0)),
+        };
+        many.condensed = vec![part(0.0, false), part(2.0, true), part(50.0, false)];
+        let text = many.draw();
+        assert_eq!(text.matches("class=\"condensed\"").count(), 1);
+        assert_eq!(text.matches("class=\"cross\"").count(), 2);
+        assert!(text.contains("watch-band") && !text.contains("NaN"), "{text}");
     }
 
     #[test]

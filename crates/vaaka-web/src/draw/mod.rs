@@ -4,21 +4,29 @@
 mod beam;
 mod chart;
 mod face;
+mod histogram;
+mod history;
 mod label;
+mod panes;
 mod range;
 mod ribbon;
 mod scene;
 mod shares;
+mod spark;
 mod svg;
 
 pub use beam::{Beam, BeamMark, BeamSize};
-pub use chart::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint};
+pub use chart::{ChartDrawing, ChartSegment, Condensed, DrawnEvent, DrawnForecast, DrawnPoint};
 pub use face::draw_face;
+pub use histogram::Histogram;
+pub use history::HistoryStrip;
 pub use label::Label;
+pub use panes::{Pane, PaneLine, runs};
 pub use range::draw_effects;
 pub use ribbon::{Ribbon, RibbonBlock};
 pub use scene::draw_scene;
 pub use shares::{Share, draw_shares};
+pub use spark::Spark;
 pub use svg::Svg;
 
 /// The tokens of the light look, as `vaaka.css` has them, and two plain fonts. Of two names of which one
@@ -49,8 +57,17 @@ pub fn stand_alone(svg: &str) -> String {
         style = style.replace(&format!("var({name})"), value);
     }
     match svg.split_once('>') {
-        Some((head, rest)) => format!("{head}><style>{style}</style>{rest}"),
+        Some((head, rest)) => format!("{head}{}><style>{style}</style>{rest}", size_of(head)),
         None => svg.to_owned(),
+    }
+}
+
+/// Width and height from the view box: a picture is made of the file in its own size.
+fn size_of(head: &str) -> String {
+    let view = head.split_once("viewBox=\"0 0 ").and_then(|(_, rest)| rest.split_once('"'));
+    match view.and_then(|(view, _)| view.split_once(' ')) {
+        Some((width, height)) => format!(" width=\"{width}\" height=\"{height}\""),
+        None => String::new(),
     }
 }
 
@@ -68,6 +85,10 @@ mod tests {
         }
         let alone = stand_alone("<svg class=\"chart\"><g/></svg>");
         assert!(alone.starts_with("<svg class=\"chart\"><style>"), "{alone}");
+        let sized = stand_alone("<svg viewBox=\"0 0 920 530\"></svg>");
+        assert!(
+            sized.starts_with("<svg viewBox=\"0 0 920 530\" width=\"920\" height=\"530\"><style>")
+        );
         assert!(alone.ends_with("</style><g/></svg>") && !alone.contains("var("), "{alone}");
     }
 }

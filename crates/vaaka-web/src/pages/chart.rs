@@ -1,36 +1,39 @@
 //! One control chart: points, limits, tolerance apart from them, events, the drift watcher, and
 //! the finding in words.
 
-use std::sync::OnceLock;
-
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use jiff::{SignedDuration, Timestamp};
+use jiff::Timestamp;
 use serde::Deserialize;
-use vaaka_core::chart::run_length::ewma_with_limits;
-use vaaka_core::chart::{
-    DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, Firing, IN_CONTROL_RUN_LENGTH,
-};
+use vaaka_core::chart::simulate::Circumstances;
+use vaaka_core::chart::{ChartDesign, Firing, LimitBasis};
 use vaaka_core::history::Drift;
 use vaaka_core::judgement::{
-    Reason, action_sentence, criterion_words, drift_words, firing_short, firing_words, sigma_words,
+    Reason, action_sentence, criterion_words, drift_words, firing_short, sigma_words,
 };
+use vaaka_core::method::Input;
 use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 use vaaka_core::round::Standing;
-use vaaka_store::charts::{self, PointView, StreamView};
+use vaaka_core::study::capability;
+use vaaka_store::charts::{self, ConditionPoint, PointView, StreamView, Stretch};
 use vaaka_store::ids::StreamId;
 use vaaka_store::imports::{self, Earlier};
+use vaaka_store::marks::{self, MarkView};
 use vaaka_store::outcomes::{StoredResult, result_of};
-use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, SignalRow};
-use vaaka_store::{At, Connection, registers};
+use vaaka_store::rows::{Baseline, InstrumentEvent, Segment};
+use vaaka_store::signals::{self, SignalView, Which};
+use vaaka_store::{At, Connection, entries, registers, studies};
 
-use super::chart_drawing::drawing;
+use super::chart_drawing::{drawing, seconds};
+use super::chart_power::{false_alarm_words, power_of, power_words};
+use super::chart_window::Window;
 use super::charts::{conformity, standing_by, state_class};
-use super::{Here, Shell, page};
+use super::signals::{signal_state, signal_words};
+use super::{Here, Shell, check_view, page};
 use crate::desk::Desk;
-use crate::draw::stand_alone;
+use crate::draw::{Histogram, Pane, PaneLine, runs, stand_alone};
 use crate::error::WebError;
 use crate::forms::{Asked, PathId};
 use crate::session::SignedIn;
@@ -41,19 +44,60 @@ use crate::state::{AppState, local_day_time};
 struct ChartPage {
     shell: Shell,
     id: i64,
+    tag: String,
     title: String,
     sub: String,
     range: &'static str,
-    table: bool,
+    query: String,
+    view: &'static str,
+    shown: String,
+    ways: Vec<(&'static str, &'static str, String)>,
     drawing: String,
+    from: f64,
+    to: f64,
     rows: Vec<TableRow>,
+    more_rows: bool,
     finding: Finding,
     what_to_do: String,
     limits: Option<LimitsCard>,
-    flagged: Vec<(String, String)>,
+    signals: Vec<SignalLine>,
     advisory: Vec<String>,
     events: Vec<(String, String)>,
     earlier: Option<String>,
+    comments: Vec<(i64, String, String)>,
+    proposed: Vec<Proposed>,
+    distribution: Vec<String>,
+    beside: Vec<(i64, String, bool)>,
+    traces: Vec<(String, String, bool)>,
+    laid: bool,
+    kept: Vec<(&'static str, String)>,
+    all_levels: AllLevels,
+}
+
+/// A signal in the list beside the chart.
+#[derive(Debug)]
+struct SignalLine {
+    id: i64,
+    state: &'static str,
+    since: String,
+    words: String,
+    work: &'static str,
+}
+
+/// A segment that a lead has not confirmed yet.
+#[derive(Debug)]
+struct Proposed {
+    id: i64,
+    since: String,
+    cause: String,
+}
+
+/// Which charts of all levels there are, and whether they could be turned on.
+#[derive(Debug, Default)]
+struct AllLevels {
+    offered: bool,
+    line: bool,
+    levels: bool,
 }
 
 #[derive(Debug)]
@@ -90,24 +134,50 @@ pub struct ChartQuery {
     #[serde(default)]
     range: String,
     #[serde(default)]
-    table: bool,
+    from: String,
+    #[serde(default)]
+    to: String,
+    /// "table" or "distribution".
+    #[serde(default)]
+    view: String,
+    /// A chart to lay beside it.
+    #[serde(default)]
+    with: String,
+    /// The step of a condition to trace.
+    #[serde(default)]
+    trace: String,
 }
 
 /// Everything read for the page.
 pub(super) struct Read {
     pub view: StreamView,
     pub points: Vec<PointView>,
+    /// Where there are too many points to draw each: then `points` are only those that say something.
+    pub stretches: Vec<Stretch>,
     pub earlier: Vec<Earlier>,
     pub segments: Vec<Segment>,
+    pub design: Option<ChartDesign>,
     pub baseline: Option<(Baseline, String)>,
     pub events: Vec<(InstrumentEvent, String)>,
-    pub signals: Vec<SignalRow>,
+    pub signals: Vec<SignalView>,
+    pub marks: Vec<MarkView>,
     pub newest: Option<StoredResult>,
     pub standing: Standing,
     pub drift: Option<Drift>,
+    /// Conditions that the newest check asked for: key of the step, name with unit.
+    pub conditions: Vec<(String, String)>,
     pub from: Timestamp,
     pub now: Timestamp,
 }
+
+/// Most points that are drawn one by one; of more, each stretch is one stroke.
+const MOST_DRAWN: i64 = 700;
+/// Parts of a stretch of time that has more.
+const PARTS: i64 = 380;
+/// Most rows in the table on the page; all are in the CSV.
+const MOST_ROWS: i64 = 500;
+/// Marks, signals and flagged points at most.
+const MOST_MARKS: i64 = 200;
 
 /// Shows the chart.
 pub async fn show(
@@ -116,24 +186,34 @@ pub async fn show(
     PathId(id): PathId,
     Asked(query): Asked<ChartQuery>,
 ) -> Result<Response, WebError> {
-    let mut connection = state.store.connection().await?;
-    let here = Here::find(&state, &mut connection).await?;
-    let now = state.now();
-    let (from, range) = range_of(&query.range, now);
-    let view = charts::by_id(&mut connection, StreamId(id)).await?;
-    let read = read(&mut connection, view, from, now).await?;
-    page(StatusCode::OK, &fill(&signed, &here, &read, range, query.table))
+    let mut desk = Desk::open(&state).await?;
+    let view = charts::by_id(&mut desk.connection, StreamId(id)).await?;
+    let asked = Window::of(&query.range, &query.from, &query.to, desk.now, &desk.here.zone);
+    let table = query.view == "table";
+    let window = from_first(&mut desk, &view, asked).await?;
+    let mut read = read_window(&mut desk.connection, view, window, table).await?;
+    read.conditions = conditions_of(&state, &mut desk, &read).await?;
+    let template = fill(&signed, &mut desk, read, (asked, window), &query).await?;
+    page(StatusCode::OK, &template)
 }
 
-/// From when a chart shows its points, and the word for that stretch.
-pub(super) fn range_of(word: &str, now: Timestamp) -> (Timestamp, &'static str) {
-    let (range, days) = match word {
-        "week" => ("week", 7),
-        "year" => ("year", 366),
-        "all" => return (Timestamp::UNIX_EPOCH, "all"),
-        _ => ("month", 31),
-    };
-    (now.checked_sub(SignedDuration::from_hours(24 * days)).unwrap_or(now), range)
+/// The stretch without the time before the first point.
+async fn from_first(
+    desk: &mut Desk,
+    view: &StreamView,
+    window: Window,
+) -> Result<Window, WebError> {
+    if window.word != "all" && !window.word.is_empty() {
+        return Ok(window);
+    }
+    let stream = &view.stream;
+    let extent =
+        charts::extent(&mut desk.connection, stream.id, (window.from, window.to), 1).await?;
+    let before =
+        imports::earlier(&mut desk.connection, stream, At(window.from), At(window.to), EARLIER)
+            .await?;
+    let first = before.first().map(|earlier| earlier.at.0);
+    Ok(window.from_first(extent.first_at.map(|at| at.0).into_iter().chain(first).min()))
 }
 
 /// Values from before that a chart shows at most: the newest.
@@ -143,16 +223,17 @@ const EARLIER: i64 = 5_000;
 pub(super) async fn stand_alone_svg(
     desk: &mut Desk,
     id: StreamId,
-    range: &str,
+    (range, from, to): (&str, &str, &str),
 ) -> Result<String, WebError> {
     let view = charts::by_id(&mut desk.connection, id).await?;
-    let (from, _) = range_of(range, desk.now);
-    let read = read(&mut desk.connection, view, from, desk.now).await?;
+    let window = Window::of(range, from, to, desk.now, &desk.here.zone);
+    let window = from_first(desk, &view, window).await?;
+    let read = read_window(&mut desk.connection, view, window, false).await?;
     let rows = rows(&read, &desk.here);
-    Ok(stand_alone(&drawing(&read, &desk.here, &rows).draw()))
+    Ok(stand_alone(&drawing(&read, &desk.here, &rows, vec![]).draw()))
 }
 
-/// Everything that a chart from `from` on needs.
+/// Everything that a chart from `from` on needs, point by point.
 pub(super) async fn read(
     connection: &mut Connection,
     view: StreamView,
@@ -160,12 +241,48 @@ pub(super) async fn read(
     now: Timestamp,
 ) -> Result<Read, WebError> {
     let points = charts::points_since(connection, view.stream.id, from).await?;
+    read_around(connection, view, points, vec![], (from, now)).await
+}
+
+/// Everything that a stretch of a chart needs; of many points only strokes and what says something by
+/// itself. `table` asks for the newest rows instead.
+async fn read_window(
+    connection: &mut Connection,
+    view: StreamView,
+    window: Window,
+    table: bool,
+) -> Result<Read, WebError> {
+    let (id, span) = (view.stream.id, (window.from, window.to));
+    let most = if table { MOST_ROWS } else { MOST_DRAWN };
+    let extent = charts::extent(connection, id, span, MOST_DRAWN + 1).await?;
+    let many = extent.count > MOST_DRAWN && !table;
+    let (points, stretches) = if many {
+        (
+            charts::points_between(connection, id, span, MOST_MARKS, true).await?,
+            charts::stretches(connection, id, span, PARTS).await?,
+        )
+    } else {
+        (charts::points_between(connection, id, span, most, false).await?, vec![])
+    };
+    read_around(connection, view, points, stretches, span).await
+}
+
+async fn read_around(
+    connection: &mut Connection,
+    view: StreamView,
+    points: Vec<PointView>,
+    stretches: Vec<Stretch>,
+    (from, now): (Timestamp, Timestamp),
+) -> Result<Read, WebError> {
+    let id = view.stream.id;
     let earlier = imports::earlier(connection, &view.stream, At(from), At(now), EARLIER).await?;
-    let segments = charts::segments_of(connection, view.stream.id).await?;
-    let baseline = charts::newest_baseline(connection, view.stream.id).await?;
+    let segments = charts::segments_of(connection, id).await?;
+    let design = segments.last().map(studies::design_of).transpose()?.flatten();
+    let baseline = charts::newest_baseline(connection, id).await?;
     let events = registers::events(connection, view.instrument.id).await?;
-    let signals = charts::signals_of(connection, view.stream.id).await?;
-    let brief = charts::newest_points(connection, &[view.stream.id]).await?;
+    let signals = signals::list(connection, Which::OfStream(id), MOST_MARKS).await?;
+    let marks = marks::of_stream(connection, id, from, MOST_MARKS).await?;
+    let brief = charts::newest_points(connection, &[id]).await?;
     let newest = match brief.first() {
         Some(point) => result_of(connection, point.check_id).await?,
         None => None,
@@ -176,17 +293,41 @@ pub(super) async fn read(
     Ok(Read {
         view,
         points,
+        stretches,
         earlier,
         segments,
+        design,
         baseline,
         events,
         signals,
+        marks,
         newest,
         standing,
         drift,
+        conditions: vec![],
         from,
         now,
     })
+}
+
+/// Conditions that the newest check's plan asks for.
+async fn conditions_of(
+    state: &AppState,
+    desk: &mut Desk,
+    read: &Read,
+) -> Result<Vec<(String, String)>, WebError> {
+    let Some(newest) = &read.newest else { return Ok(vec![]) };
+    let now = entries::check_now(&mut desk.connection, newest.row.check_id).await?;
+    let run = check_view::load(state, &mut desk.connection, now).await?;
+    let steps = run.way.steps.iter();
+    Ok(steps
+        .filter_map(|step| match &step.input {
+            Input::Condition { name, unit, .. } => {
+                Some((step.key.0.clone(), format!("{name}, {unit}")))
+            }
+            _ => None,
+        })
+        .collect())
 }
 
 /// Its points as rows of a table.
@@ -201,59 +342,275 @@ fn drift_of(stored: &StoredResult, wanted: &str) -> Option<Drift> {
     })
 }
 
-fn fill(
+async fn fill(
     signed: &SignedIn,
-    here: &Here,
-    read: &Read,
-    range: &'static str,
-    table: bool,
-) -> ChartPage {
+    desk: &mut Desk,
+    read: Read,
+    (asked, window): (Window, Window),
+    query: &ChartQuery,
+) -> Result<ChartPage, WebError> {
+    let here = desk.here.clone();
     let stream = &read.view.stream;
     let instrument = &read.view.instrument;
-    let sub = match &read.baseline {
-        Some((baseline, _)) => format!(
-            "each shift · limits frozen {}",
-            baseline.frozen_at.0.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y")
-        ),
-        None => "each shift · no limits yet".to_owned(),
+    let rows = rows(&read, &here);
+    let comparable = charts::comparable(&mut desk.connection, stream, 40).await?;
+    let with: Option<i64> = query.with.trim().parse().ok();
+    let with = comparable.iter().find(|(id, _, _)| Some(id.0) == with).cloned();
+    let mut ends = (seconds(window.from), seconds(window.to));
+    let (view, drawn, distribution) = match query.view.as_str() {
+        "table" => ("table", String::new(), vec![]),
+        "distribution" => {
+            let (drawn, lines) = distribution(desk, &read, window).await?;
+            ("distribution", drawn, lines)
+        }
+        _ => {
+            let panes = asked_panes(desk, &read, window, with.as_ref(), &query.trace).await?;
+            let drawn = drawing(&read, &here, &rows, panes);
+            ends = (drawn.from, drawn.to);
+            ("chart", drawn.draw(), vec![])
+        }
     };
-    let rows = rows(read, here);
-    ChartPage {
-        shell: Shell::new(signed, "charts", here),
+    let day = |at: Timestamp| at.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y");
+    let limits_since = read.baseline.as_ref().map(|(baseline, _)| day(baseline.frozen_at.0));
+    let way = |moved, longer| window.other(moved, longer, desk.now).query(&here.zone);
+    Ok(ChartPage {
+        shell: Shell::new(signed, "charts", &here),
         id: stream.id.0,
+        tag: instrument.tag.clone(),
         title: format!(
-            "{} {}: {}, in {}",
+            "{} {}: {}{}",
             instrument.name,
             instrument.tag,
             lower_first(&stream.label),
-            unit_words(&stream.unit)
+            match stream.derived.as_deref() {
+                Some("levels") => ", each in its own sigmas".to_owned(),
+                _ => format!(", in {}", unit_words(&stream.unit)),
+            }
         ),
-        sub,
-        range,
-        table,
-        drawing: drawing(read, here, &rows).draw(),
-        finding: finding(read, here),
+        sub: match (&limits_since, &read.design) {
+            (Some(since), _) => format!("limits frozen {since}"),
+            (None, Some(_)) => "limits given".to_owned(),
+            (None, None) => "no limits yet".to_owned(),
+        },
+        range: asked.word,
+        query: asked.query(&here.zone),
+        view,
+        shown: window.words(&here.zone),
+        ways: vec![
+            ("earlier", "Earlier", way(-0.5, 1.0)),
+            ("later", "Later", way(0.5, 1.0)),
+            ("closer", "Closer", way(0.0, 0.5)),
+            ("wider", "Wider", way(0.0, 2.0)),
+        ],
+        drawing: drawn,
+        from: ends.0,
+        to: ends.1,
+        more_rows: view == "table" && rows.len() as i64 >= MOST_ROWS,
+        finding: finding(&read, &here),
         what_to_do: read
             .newest
             .as_ref()
             .map_or("Check it once, and the chart begins.".to_owned(), |stored| {
                 action_sentence(stored.verdict.action).to_owned()
             }),
-        limits: limits_card(read, here),
-        earlier: earlier_words(read, here),
-        flagged: flagged(read, here),
-        advisory: advisory(read),
+        limits: limits_card(&read, &here),
+        earlier: earlier_words(&read, &here),
+        signals: signal_lines(&read, &here),
+        advisory: advisory(&read),
+        comments: comments(&read, &here),
+        proposed: proposed(&read, &here),
+        distribution,
+        beside: comparable
+            .iter()
+            .map(|(id, tag, label)| {
+                let chosen = with.as_ref().is_some_and(|with| with.0 == *id);
+                (id.0, format!("{tag}: {label}"), chosen)
+            })
+            .collect(),
+        traces: read
+            .conditions
+            .iter()
+            .map(|(key, name)| (key.clone(), name.clone(), *key == query.trace))
+            .collect(),
+        laid: with.is_some() || read.conditions.iter().any(|(key, _)| *key == query.trace),
+        kept: match asked.word {
+            "" => vec![("from", query.from.clone()), ("to", query.to.clone())],
+            word => vec![("range", word.to_owned())],
+        },
+        all_levels: all_levels(desk, &read).await?,
         events: read
             .events
             .iter()
             .rev()
-            .filter(|(event, _)| event.at.0 >= read.from)
+            .filter(|(event, _)| event.at.0 >= read.from && event.at.0 <= read.now)
+            .take(12)
             .map(|(event, by)| {
                 (local_day_time(event.at.0, &here.zone), format!("{} ({by})", event.note))
             })
             .collect(),
         rows,
+    })
+}
+
+/// The panes that were asked for: another chart beside this one, and a condition.
+async fn asked_panes(
+    desk: &mut Desk,
+    read: &Read,
+    window: Window,
+    with: Option<&(StreamId, String, String)>,
+    trace: &str,
+) -> Result<Vec<Pane>, WebError> {
+    let span = (window.from, window.to);
+    let gap = gap_of(read);
+    let mut panes = Vec::new();
+    if let Some((_, name)) = read.conditions.iter().find(|(key, _)| key == trace) {
+        let found =
+            charts::conditions(&mut desk.connection, read.view.stream.id, span, MOST_TRACED)
+                .await?;
+        let own = found.iter().filter(|point| point.step_key == trace);
+        let line: Vec<(f64, f64)> =
+            own.map(|point: &ConditionPoint| (seconds(point.measured_at.0), point.value)).collect();
+        let (name, unit) = name.rsplit_once(", ").unwrap_or((name, ""));
+        let mut pane = Pane::new(format!("{name}, read at each check"), unit);
+        pane.marks = if line.len() > 700 {
+            vec![]
+        } else {
+            line.iter().map(|(at, value)| (*at, *value, "ok")).collect()
+        };
+        pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap) }];
+        panes.push(pane);
     }
+    if let Some((id, tag, label)) = with {
+        let other = charts::by_id(&mut desk.connection, *id).await?;
+        let many = charts::extent(&mut desk.connection, *id, span, MOST_DRAWN + 1).await?.count
+            > MOST_DRAWN;
+        let mut pane =
+            Pane::new(format!("beside it {tag}: {}", lower_first(label)), other.stream.unit);
+        if many {
+            let parts = charts::stretches(&mut desk.connection, *id, span, PARTS).await?;
+            let line = parts.iter().map(|part| (seconds(part.first_at.0), part.mean));
+            pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap * 20.0) }];
+        } else {
+            let points =
+                charts::points_between(&mut desk.connection, *id, span, MOST_DRAWN, false).await?;
+            let counted = || points.iter().filter(|view| view.point.ordinal.is_some());
+            let line = counted().map(|view| (seconds(view.point.measured_at.0), view.point.value));
+            pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap) }];
+            pane.marks = counted()
+                .map(|view| (seconds(view.point.measured_at.0), view.point.value, state_of(view)))
+                .collect();
+            pane.bands = super::chart_drawing::bands(&points, seconds(window.to));
+        }
+        panes.push(pane);
+    }
+    Ok(panes)
+}
+
+/// Conditions that are traced at most.
+const MOST_TRACED: i64 = 3_000;
+
+/// Checks further apart than this are not joined by a line.
+pub(super) fn gap_of(read: &Read) -> f64 {
+    3.0 * charts::interval(&read.view.stream).as_secs_f64()
+}
+
+/// The values of the stretch against tolerance and limits, and what they come to.
+async fn distribution(
+    desk: &mut Desk,
+    read: &Read,
+    window: Window,
+) -> Result<(String, Vec<String>), WebError> {
+    let span = (window.from, window.to);
+    let id = read.view.stream.id;
+    let values =
+        charts::values_between(&mut desk.connection, id, span, studies::MOST_POINTS).await?;
+    let newest = charts::newest_points(&mut desk.connection, &[id]).await?;
+    let tolerance = newest
+        .first()
+        .map_or((None, None), |point| (point.lower_tolerance_limit, point.upper_tolerance_limit));
+    let control = newest.first().and_then(|point| {
+        Some((point.lower_control_limit?, point.center_line?, point.upper_control_limit?))
+    });
+    let d = decimals(read);
+    let unit = &read.view.stream.unit;
+    let mut lines =
+        vec![format!("{} counted checks, {}.", values.len(), window.words(&desk.here.zone))];
+    match capability(&values, tolerance.0, tolerance.1) {
+        Ok(Some(found)) => {
+            let pp = found.pp.map_or(String::new(), |pp| {
+                format!("Pp = (U − L)/(6 s) = {}; ", show_float(pp, 2))
+            });
+            lines.push(format!(
+                "Mean {} {unit}, standard deviation s = {} {unit}; {pp}Ppk = the nearer limit\u{2019}s distance from the mean/(3 s) = {} (ISO 22514-2).",
+                show_signed_float(found.mean, d + 1),
+                show_float(found.std_dev, d + 1),
+                show_float(found.ppk, 2),
+            ));
+        }
+        Ok(None) => lines.push("Without a tolerance there is no capability figure.".to_owned()),
+        Err(error) => lines.push(format!("No capability figure: {error}.")),
+    }
+    let drawn = Histogram {
+        description: format!("Distribution of {}, {} values", read.view.stream.label, values.len()),
+        values,
+        tolerance,
+        control,
+        step: if read.view.stream.derived.is_some() { 0.0 } else { 10_f64.powi(-(d as i32)) },
+        unit: unit.clone(),
+    };
+    Ok((drawn.draw(), lines))
+}
+
+/// What people said of the points shown, newest first.
+fn comments(read: &Read, here: &Here) -> Vec<(i64, String, String)> {
+    read.marks
+        .iter()
+        .rev()
+        .take(12)
+        .map(|mark| {
+            let what = match mark.kind.as_str() {
+                "excluded" => "left out: ",
+                "included" => "taken in again: ",
+                _ => "",
+            };
+            let when = local_day_time(mark.at.0, &here.zone);
+            (mark.check_id.0, when, format!("{what}{} ({})", mark.words, mark.person))
+        })
+        .collect()
+}
+
+/// Segments after the first that no lead has confirmed or joined.
+fn proposed(read: &Read, here: &Here) -> Vec<Proposed> {
+    read.segments
+        .iter()
+        .skip(1)
+        .rev()
+        .filter(|segment| segment.settled.is_none())
+        .take(4)
+        .map(|segment| Proposed {
+            id: segment.id.0,
+            since: local_day_time(segment.opened_at.0, &here.zone),
+            cause: segment.cause.clone(),
+        })
+        .collect()
+}
+
+async fn all_levels(desk: &mut Desk, read: &Read) -> Result<AllLevels, WebError> {
+    let stream = &read.view.stream;
+    let all = charts::streams_of(&mut desk.connection, &[stream.instrument_id]).await?;
+    let own = || {
+        all.iter().filter(|other| {
+            other.set_up_id == stream.set_up_id && other.method_key == stream.method_key
+        })
+    };
+    let levels = own()
+        .filter(|other| other.derived.is_none() && other.nominal.is_some())
+        .filter(|other| other.characteristic_key.starts_with("error"))
+        .count();
+    let on = |kind: &str| {
+        own().any(|other| other.derived.as_deref() == Some(kind) && other.ended_at.is_none())
+    };
+    Ok(AllLevels { offered: levels > 1, line: on("offset"), levels: on("levels") })
 }
 
 fn earlier_words(read: &Read, here: &Here) -> Option<String> {
@@ -271,14 +628,14 @@ fn earlier_words(read: &Read, here: &Here) -> Option<String> {
     ))
 }
 
-fn lower_first(text: &str) -> String {
+pub(super) fn lower_first(text: &str) -> String {
     let mut characters = text.chars();
     characters
         .next()
         .map_or(String::new(), |first| first.to_lowercase().chain(characters).collect())
 }
 
-fn unit_words(symbol: &str) -> &str {
+pub(super) fn unit_words(symbol: &str) -> &str {
     match symbol {
         "mg" => "milligrams",
         "g" => "grams",
@@ -299,16 +656,19 @@ pub(super) fn state_of(view: &PointView) -> &'static str {
     }
 }
 
-fn firings(value: &serde_json::Value) -> Vec<Firing> {
+pub(super) fn firings(value: &serde_json::Value) -> Vec<Firing> {
     serde_json::from_value(value.clone()).unwrap_or_default()
 }
 
-fn point_words(view: &PointView, say: fn(&Firing) -> String) -> String {
+pub(super) fn point_words(view: &PointView, say: fn(&Firing) -> String) -> String {
     let mut parts: Vec<String> = Vec::new();
     match (view.purpose.as_str(), view.point.ordinal) {
         ("as_left", _) => parts.push("as left, not counted".into()),
         (_, None) => parts.push("confirming repeat, not counted".into()),
         _ => {}
+    }
+    if view.point.excluded {
+        parts.push("left out".into());
     }
     if state_of(view) == "out" {
         parts.push("out of tolerance".into());
@@ -369,53 +729,31 @@ fn finding(read: &Read, here: &Here) -> Finding {
         ),
         (standing, _) => (standing.words().to_owned(), last),
     };
-    let weeks = IN_CONTROL_RUN_LENGTH * charts::interval(&read.view.stream).as_secs_f64()
-        / (7.0 * 86_400.0);
+    let weeks_a_check = charts::interval(&read.view.stream).as_secs_f64() / (7.0 * 86_400.0);
+    let design = read.design.as_ref().filter(|design| {
+        matches!(design.basis, LimitBasis::Baseline | LimitBasis::Given | LimitBasis::Certificate)
+    });
+    let power = design.and_then(|design| Some((design, power_of(design, circumstances(read))?)));
+    let baseline = read.baseline.as_ref().filter(|(baseline, _)| baseline.basis == "baseline");
+    let points = baseline.map_or(0, |(baseline, _)| baseline.points);
     Finding {
         state: state_class(read.standing),
         title,
         words,
-        false_alarms: read.baseline.as_ref().map(|(baseline, _)| {
-            format!(
-                "With these rules a false alarm comes about every {} checks, {} weeks of shifts; with limits from {} shifts, which are themselves uncertain, rather sooner.",
-                show_float(IN_CONTROL_RUN_LENGTH, 0),
-                show_float(weeks, 0),
-                baseline.points
-            )
+        false_alarms: power.as_ref().map(|(design, power)| {
+            let points = usize::try_from(points).unwrap_or(0);
+            false_alarm_words(design, power, weeks_a_check, points)
         }),
-        power: read.baseline.as_ref().and_then(|(baseline, _)| power_words(read, baseline)),
+        power: power
+            .as_ref()
+            .map(|(design, power)| power_words(design, power, &read.view.stream.unit)),
     }
 }
 
-/// How soon shifts of one and of two sigmas are seen by the default design; computed once, since the
-/// integral equation takes some milliseconds.
-fn default_power() -> Option<[f64; 2]> {
-    static KEPT: OnceLock<Option<[f64; 2]>> = OnceLock::new();
-    *KEPT.get_or_init(|| {
-        let design = EwmaDesign { lambda: EWMA_LAMBDA, width: EWMA_WIDTH };
-        let after = |shift| {
-            let found = ewma_with_limits(design, Some(DEFAULT_OUTER_MULTIPLIER), shift);
-            found.ok().map(|length| length.average)
-        };
-        Some([after(1.0)?, after(2.0)?])
-    })
-}
-
-/// None where the limits are not those of the default design: their run length is another.
-fn power_words(read: &Read, baseline: &Baseline) -> Option<String> {
-    if (baseline.multiplier - DEFAULT_OUTER_MULTIPLIER).abs() > 1e-9 {
-        return None;
-    }
-    let [one, two] = default_power()?;
-    let d = decimals(read) + 1;
-    let unit = &read.view.stream.unit;
-    Some(format!(
-        "A step of {} {unit} (one sigma) is seen after about {} checks, one of {} {unit} after about {}.",
-        show_float(baseline.sigma, d),
-        show_float(one, 0),
-        show_float(2.0 * baseline.sigma, d),
-        show_float(two, 0),
-    ))
+/// What the false alarms of a chart depend on beside its design.
+pub(super) fn circumstances(read: &Read) -> Circumstances {
+    let readings = read.points.last().map_or(1, |view| view.point.readings);
+    Circumstances { readings: u32::try_from(readings).unwrap_or(1).clamp(1, 25), levels: 1 }
 }
 
 fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
@@ -429,12 +767,17 @@ fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
     Some(LimitsCard {
         name: baseline.name.clone(),
         lines: vec![
-            format!(
-                "{} shifts, {} to {}",
-                baseline.points,
-                day(baseline.first_at.0),
-                day(baseline.last_at.0)
-            ),
+            match baseline.basis.as_str() {
+                "baseline" => format!(
+                    "{} shifts, {} to {}",
+                    baseline.points,
+                    day(baseline.first_at.0),
+                    day(baseline.last_at.0)
+                ),
+                "given" => "a given target and sigma".to_owned(),
+                "certificate" => "the certified value and a given sigma".to_owned(),
+                _ => "action lines, no control limits".to_owned(),
+            },
             format!(
                 "centre {} {unit}, sigma {} {unit}, limits at ±{} sigma",
                 show_signed_float(baseline.center_line, d),
@@ -443,33 +786,28 @@ fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
             ),
             source.map(sigma_words).unwrap_or_default().to_owned(),
             format!("frozen by {by} on {}: {}", day(baseline.frozen_at.0), baseline.reason),
+            baseline.review_due_at.map_or("no review is due".to_owned(), |due| {
+                let late = if due.0 < read.now { "review was due" } else { "review due" };
+                format!("{late} on {}", day(due.0))
+            }),
             format!("this is segment {} of the chart", read.segments.len()),
         ],
     })
 }
 
-/// The signals of the time shown, newest first: since when, how often confirmed, and in which
-/// words the first point was flagged. Each point's own words are in its record and in the table.
-fn flagged(read: &Read, here: &Here) -> Vec<(String, String)> {
+/// The signals of the time shown, newest first: since when, how often confirmed, in which words the
+/// first point was flagged, and how far the work on each is.
+fn signal_lines(read: &Read, here: &Here) -> Vec<SignalLine> {
     read.signals
         .iter()
-        .filter(|signal| signal.last_evidence_at.0 >= read.from)
+        .filter(|signal| signal.last_evidence_at.0 >= read.from && signal.opened_at.0 <= read.now)
         .take(6)
-        .map(|signal| {
-            let opened = signal.opened_at.0;
-            let first = read.points.iter().find(|view| view.point.measured_at.0 == opened);
-            let words = first.map_or_else(
-                || format!("{} normal", signal.side.as_deref().unwrap_or("not")),
-                |view| point_words(view, firing_words),
-            );
-            let times = match signal.evidence {
-                1 => String::new(),
-                n => format!(
-                    "; {n} checks, the last on {}",
-                    local_day_time(signal.last_evidence_at.0, &here.zone)
-                ),
-            };
-            (format!("since {}", local_day_time(opened, &here.zone)), format!("{words}{times}"))
+        .map(|signal| SignalLine {
+            id: signal.id.0,
+            state: if signal.is_at_work() { "signal" } else { "ok" },
+            since: format!("since {}", local_day_time(signal.opened_at.0, &here.zone)),
+            words: signal_words(signal, &here.zone),
+            work: signal_state(&signal.state),
         })
         .collect()
 }

@@ -1,34 +1,49 @@
 //! What the chart page hands to the drawing: points, segments, events, forecast and time marks.
 
+use std::collections::HashSet;
+
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use rust_decimal::Decimal;
 use vaaka_core::adjustment::{AppliedCorrection, Correction, uncorrected_drift};
 use vaaka_core::history::Drift;
 use vaaka_core::quantity::{Unit, to_f64};
-use vaaka_store::charts::{self, PointView};
+use vaaka_store::charts::PointView;
+use vaaka_store::rows::Point;
 
 use super::Here;
-use super::chart::{Read, TableRow, decimals, state_of};
-use crate::draw::{ChartDrawing, ChartSegment, DrawnEvent, DrawnForecast, DrawnPoint};
+use super::chart::{Read, TableRow, decimals, gap_of, state_of};
+use crate::draw::{
+    ChartDrawing, ChartSegment, Condensed, DrawnEvent, DrawnForecast, DrawnPoint, Pane, PaneLine,
+    runs,
+};
 
-fn seconds(at: Timestamp) -> f64 {
+pub(super) fn seconds(at: Timestamp) -> f64 {
     at.as_millisecond() as f64 / 1000.0
 }
 
-pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawing {
+/// Draws a chart; `asked` are the panes that were asked for beside those that it always has.
+pub(super) fn drawing(
+    read: &Read,
+    here: &Here,
+    rows: &[TableRow],
+    asked: Vec<Pane>,
+) -> ChartDrawing {
     let earliest = read.earlier.first().map(|earlier| earlier.at.0);
     let first = read.points.first().map(|view| view.point.measured_at.0);
+    let part = read.stretches.first().map(|part| part.first_at.0);
     let from = earliest
         .into_iter()
         .chain(first)
+        .chain(part)
         .min()
         .map_or(seconds(read.from), |first| seconds(first).max(seconds(read.from)));
     let span = seconds(read.now) - from;
     // The forecast wants room on the right, to a little beyond its crossing.
     let ahead = if read.drift.is_some() { 0.22 * span } else { 0.01 * span };
     let to = seconds(read.now) + ahead;
-    let gap = 3.0 * charts::interval(&read.view.stream).as_secs_f64();
+    let gap = gap_of(read);
+    let remarked: HashSet<i64> = read.marks.iter().map(|mark| mark.check_id.0).collect();
     let mut last: Option<(f64, i64)> = None;
     let points = read
         .points
@@ -37,19 +52,28 @@ pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawi
         .map(|(index, view)| {
             let at = seconds(view.point.measured_at.0);
             let segment = view.point.segment_id.0;
-            let counted = view.point.ordinal.is_some();
-            let joined = last.is_some_and(|(time, before)| at - time <= gap && before == segment);
+            let counted = view.point.ordinal.is_some() && !view.point.excluded;
+            // Of many points only some are drawn: no line may run from one of those to the next.
+            let joined = read.stretches.is_empty()
+                && last.is_some_and(|(time, before)| at - time <= gap && before == segment);
             if counted {
                 last = Some((at, segment));
             }
-            drawn_point(view, at, joined, &rows[index])
+            let commented = remarked.contains(&view.point.check_id.0);
+            drawn_point(view, at, joined, commented, &rows[index])
         })
         .collect();
+    let mut panes = own_panes(read, gap);
+    panes.extend(asked);
     ChartDrawing {
         description: format!(
             "Control chart of {}, {} points. {}",
             read.view.stream.label,
-            read.points.len(),
+            read.stretches
+                .iter()
+                .map(|part| part.count as usize)
+                .sum::<usize>()
+                .max(read.points.len()),
             read.standing.words()
         ),
         from,
@@ -57,6 +81,17 @@ pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawi
         times: time_marks(read, from, to, &here.zone),
         segments: chart_segments(read, to),
         points,
+        condensed: condensed(read, gap),
+        flagged: read
+            .signals
+            .iter()
+            .map(|signal| (seconds(signal.opened_at.0), seconds(signal.last_evidence_at.0)))
+            .filter(|(begin, end)| *end >= from && *begin <= to)
+            .collect(),
+        statistical: read
+            .design
+            .as_ref()
+            .is_none_or(|design| design.basis != vaaka_core::chart::LimitBasis::ActionLines),
         earlier: read
             .earlier
             .iter()
@@ -64,13 +99,151 @@ pub(super) fn drawing(read: &Read, here: &Here, rows: &[TableRow]) -> ChartDrawi
             .collect(),
         events: drawn_events(read),
         forecast: read.drift.map(|drift| forecast(&drift, read, here)),
-        uncorrected: uncorrected(read),
+        panes,
         decimals: decimals(read),
         unit: read.view.stream.unit.clone(),
     }
 }
 
-fn drawn_point(view: &PointView, at: f64, joined: bool, row: &TableRow) -> DrawnPoint {
+fn condensed(read: &Read, gap: f64) -> Vec<Condensed> {
+    let mut last: Option<(f64, i64)> = None;
+    read.stretches
+        .iter()
+        .map(|part| {
+            let (from, to) = (seconds(part.first_at.0), seconds(part.last_at.0));
+            let joined = last
+                .is_some_and(|(end, segment)| from - end <= gap && segment == part.segment_id.0);
+            last = Some((to, part.segment_id.0));
+            Condensed {
+                from,
+                to,
+                least: part.least,
+                most: part.most,
+                mean: part.mean,
+                joined,
+                ewma: part
+                    .ewma
+                    .and_then(|ewma| Some((ewma, part.center_line?, part.ewma_half_width?))),
+            }
+        })
+        .collect()
+}
+
+/// The panes that a chart has by itself: scatter within the checks, cumulative sums where they raise a
+/// signal, and the drift with every adjustment taken out.
+fn own_panes(read: &Read, gap: f64) -> Vec<Pane> {
+    let counted = || read.points.iter().map(|view| &view.point).filter(|p| p.ordinal.is_some());
+    let statistical = read.design.as_ref().is_some_and(|design| design.is_statistical());
+    let mut panes = Vec::new();
+    let by_range = read
+        .design
+        .as_ref()
+        .and_then(|design| design.spread)
+        .is_some_and(|spread| spread.by == vaaka_core::chart::Spread::Range);
+    let scatter = |point: &Point| if by_range { point.reading_range } else { point.std_dev };
+    let title = if by_range {
+        "range of the readings within each check"
+    } else {
+        "scatter within each check, standard deviation of its readings"
+    };
+    let mut pane = Pane::new(title, &read.view.stream.unit);
+    if read.stretches.is_empty() {
+        let line =
+            counted().filter_map(|point| Some((seconds(point.measured_at.0), scatter(point)?)));
+        pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap) }];
+        pane.marks = counted()
+            .filter_map(|point| {
+                let value = scatter(point)?;
+                let beyond = point.upper_spread_limit.is_some_and(|limit| value > limit)
+                    || point.lower_spread_limit.is_some_and(|limit| value < limit);
+                let state = if beyond { "signal" } else { "ok" };
+                Some((seconds(point.measured_at.0), value, state))
+            })
+            .collect();
+        pane.bands = stretches_of(counted().map(|point| {
+            let limits = point.lower_spread_limit.zip(point.upper_spread_limit);
+            (seconds(point.measured_at.0), limits)
+        }));
+    } else {
+        let line = read
+            .stretches
+            .iter()
+            .filter_map(|part| Some((seconds(part.first_at.0), part.std_dev?)));
+        pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap * 20.0) }];
+    }
+    panes.push(pane);
+    let raises = read
+        .design
+        .as_ref()
+        .is_some_and(|design| design.raising.has(vaaka_core::chart::Criterion::Cusum));
+    if statistical && raises && read.stretches.is_empty() {
+        let mut pane = Pane::new("cumulative sums, above and below", "σ");
+        let h = read.design.as_ref().map_or(0.0, |design| design.cusum.interval);
+        let span = counted().next().zip(counted().next_back());
+        pane.bands = span
+            .map(|(a, b)| (seconds(a.measured_at.0), seconds(b.measured_at.0), -h, h))
+            .into_iter()
+            .collect();
+        pane.level = Some(0.0);
+        let sums = |sum: fn(&Point) -> Option<f64>| {
+            let line =
+                counted().filter_map(|point| Some((seconds(point.measured_at.0), sum(point)?)));
+            runs(line, gap)
+        };
+        pane.lines = vec![
+            PaneLine { class: "pane-line", runs: sums(|point| point.cusum_above) },
+            PaneLine {
+                class: "pane-line second",
+                runs: sums(|point| point.cusum_below.map(|sum| -sum)),
+            },
+        ];
+        panes.push(pane);
+    }
+    let bare = uncorrected(read);
+    if !bare.is_empty() {
+        let title = "had nobody ever adjusted: the uncorrected drift";
+        let mut pane = Pane::new(title, &read.view.stream.unit);
+        pane.level = Some(0.0);
+        pane.lines = vec![PaneLine { class: "bare-line", runs: vec![bare] }];
+        panes.push(pane);
+    }
+    panes
+}
+
+/// Limits over the stretches in which they stay the same.
+fn stretches_of(
+    points: impl Iterator<Item = (f64, Option<(f64, f64)>)>,
+) -> Vec<(f64, f64, f64, f64)> {
+    let mut bands: Vec<(f64, f64, f64, f64)> = Vec::new();
+    for (at, limits) in points {
+        let Some((lower, upper)) = limits else { continue };
+        match bands.last_mut() {
+            Some(last) if last.2 == lower && last.3 == upper => last.1 = at,
+            _ => bands.push((at, at, lower, upper)),
+        }
+    }
+    bands
+}
+
+/// Control limits of points, over the stretches in which they stay the same.
+pub(super) fn bands(points: &[PointView], to: f64) -> Vec<(f64, f64, f64, f64)> {
+    let mut found = stretches_of(points.iter().map(|view| {
+        let limits = view.point.lower_control_limit.zip(view.point.upper_control_limit);
+        (seconds(view.point.measured_at.0), limits)
+    }));
+    if let Some(last) = found.last_mut() {
+        last.1 = last.1.max(to);
+    }
+    found
+}
+
+fn drawn_point(
+    view: &PointView,
+    at: f64,
+    joined: bool,
+    commented: bool,
+    row: &TableRow,
+) -> DrawnPoint {
     let point = &view.point;
     let ewma_limits = point.center_line.zip(point.ewma_half_width);
     DrawnPoint {
@@ -78,13 +251,11 @@ fn drawn_point(view: &PointView, at: f64, joined: bool, row: &TableRow) -> Drawn
         value: point.value,
         state: state_of(view),
         hollow: point.ordinal.is_none(),
+        excluded: point.excluded,
+        commented,
         joined,
         ewma: point.ewma,
         ewma_limits,
-        ewma_beyond: point
-            .ewma
-            .zip(ewma_limits)
-            .is_some_and(|(ewma, (center, half))| (ewma - center).abs() > half),
         check: row.check,
         label: format!(
             "{}: {}, {}. {}, standard {}",
@@ -146,23 +317,60 @@ fn uncorrected(read: &Read) -> Vec<(f64, f64)> {
         .collect()
 }
 
+type LimitsAt = (f64, Option<(f64, f64, f64)>, (Option<f64>, Option<f64>), bool);
+
+/// The limits at each point, or in each stretch of many points.
+fn limits_in_time(read: &Read) -> Vec<LimitsAt> {
+    let three = |lower: Option<f64>, center: Option<f64>, upper: Option<f64>| {
+        Some((lower?, center?, upper?))
+    };
+    if !read.stretches.is_empty() {
+        return read
+            .stretches
+            .iter()
+            .map(|part| {
+                let control =
+                    three(part.lower_control_limit, part.center_line, part.upper_control_limit);
+                // Means of equal numbers: what is the same up to rounding is the same.
+                let control = control.map(|(l, c, u)| (short(l), short(c), short(u)));
+                (
+                    seconds(part.first_at.0),
+                    control,
+                    (part.lower_tolerance_limit, part.upper_tolerance_limit),
+                    part.provisional,
+                )
+            })
+            .collect();
+    }
+    read.points
+        .iter()
+        .map(|view| &view.point)
+        .filter(|point| point.ordinal.is_some())
+        .map(|point| {
+            (
+                seconds(point.measured_at.0),
+                three(point.lower_control_limit, point.center_line, point.upper_control_limit),
+                (point.lower_tolerance_limit, point.upper_tolerance_limit),
+                point.provisional,
+            )
+        })
+        .collect()
+}
+
+/// To nine significant digits.
+fn short(value: f64) -> f64 {
+    format!("{value:.8e}").parse().unwrap_or(value)
+}
+
 /// Stretches over which the limits stay the same.
 fn chart_segments(read: &Read, to: f64) -> Vec<ChartSegment> {
     let mut segments: Vec<ChartSegment> = Vec::new();
-    for view in read.points.iter().filter(|view| view.point.ordinal.is_some()) {
-        let point = &view.point;
-        let at = seconds(point.measured_at.0);
-        let control = point
-            .lower_control_limit
-            .zip(point.center_line)
-            .zip(point.upper_control_limit)
-            .map(|((lower, center), upper)| (lower, center, upper));
-        let tolerance = (point.lower_tolerance_limit, point.upper_tolerance_limit);
+    for (at, control, tolerance, provisional) in limits_in_time(read) {
         match segments.last_mut() {
             Some(last)
                 if last.control == control
                     && last.tolerance == tolerance
-                    && last.provisional == point.provisional =>
+                    && last.provisional == provisional =>
             {
                 last.to = at;
             }
@@ -170,13 +378,7 @@ fn chart_segments(read: &Read, to: f64) -> Vec<ChartSegment> {
                 if let Some(last) = last {
                     last.to = at;
                 }
-                segments.push(ChartSegment {
-                    from: at,
-                    to: at,
-                    control,
-                    provisional: point.provisional,
-                    tolerance,
-                });
+                segments.push(ChartSegment { from: at, to: at, control, provisional, tolerance });
             }
         }
     }
@@ -191,6 +393,7 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
         .events
         .iter()
         .filter(|(event, _)| event.affects_measurement)
+        .filter(|(event, _)| event.at.0 >= read.from && event.at.0 <= read.now)
         .map(|(event, _)| DrawnEvent {
             at: seconds(event.at.0),
             words: event.note.clone(),
@@ -205,7 +408,7 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
         });
     }
     // A change of certificate is written on the chart: the reference value may have moved.
-    for pair in read.points.windows(2) {
+    for pair in read.points.windows(2).filter(|_| read.stretches.is_empty()) {
         if pair[0].certificate != pair[1].certificate {
             events.push(DrawnEvent {
                 at: seconds(pair[1].point.measured_at.0),

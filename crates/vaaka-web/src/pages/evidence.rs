@@ -243,7 +243,7 @@ async fn chart_drawings(
             continue;
         }
         let rows = chart::rows(&read, &desk.here);
-        drawn.push((label, drawing(&read, &desk.here, &rows).draw()));
+        drawn.push((label, drawing(&read, &desk.here, &rows, vec![]).draw()));
     }
     Ok(drawn)
 }

@@ -4,6 +4,7 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::{SignedDuration, Timestamp, ToSpan};
 use serde::Deserialize;
 use vaaka_core::instrument::{
     Equipment, Fit, LatestCheck, ServiceState, StateChange, check_change, substitutes,
@@ -14,14 +15,18 @@ use vaaka_store::charts;
 use vaaka_store::checks;
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::EventId;
-use vaaka_store::instruments::{self, CheckBrief, NewState};
+use vaaka_store::instruments::{self, CheckBrief, CheckMark, NewState};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
+use vaaka_store::signals::{self, Which};
 use vaaka_store::{At, Connection, StoreError, adjustments, registers, rounds};
 
+use super::chart_drawing::seconds;
 use super::charts::{BEAM_TRAIL, beam_of, conformity, newest_of, state_class};
 use super::instruments::{Known, related};
+use super::signals::{signal_state, signal_words};
 use super::{Here, Shell, page};
+use crate::draw::HistoryStrip;
 use crate::error::WebError;
 use crate::forms::{PathTag, Posted};
 use crate::session::SignedIn;
@@ -42,6 +47,8 @@ struct InstrumentPage {
     restricted_to: Option<String>,
     facts: Vec<(&'static str, String)>,
     beams: Vec<BeamRow>,
+    strip: String,
+    signals: Vec<(i64, String, String, &'static str)>,
     checks: Vec<CheckRow>,
     happenings: Vec<Happened>,
     instead: Vec<Instead>,
@@ -341,7 +348,13 @@ async fn draw(
         .collect();
     let checks = instruments::checks_of(connection, id, HISTORY).await?;
     let states = instruments::states(connection, id).await?;
-    let happenings = happenings(connection, this, &states, &here).await?;
+    let now = state.now();
+    let since = now.checked_sub(SignedDuration::from_hours(24 * STRIP_DAYS)).unwrap_or(now);
+    let marks = instruments::check_marks(connection, id, since).await?;
+    let events = registers::events(connection, id).await?;
+    let strip = strip(this, &marks, &events, &states, (since, now), &here);
+    let signals = signals::list(connection, Which::OfInstrument(id), 8).await?;
+    let happenings = happenings(this_events(events), &states, &here);
     let set_ups = instruments::set_ups(connection, id).await?;
     let views = plans::of_instrument(connection, id).await?;
     let cells = set_up_rows(connection, &set_ups, &views).await?;
@@ -370,6 +383,14 @@ async fn draw(
             .collect(),
         photos,
         beams,
+        strip,
+        signals: signals
+            .iter()
+            .map(|signal| {
+                let words = signal_words(signal, &here.zone);
+                (signal.id.0, signal.label.clone(), words, signal_state(&signal.state))
+            })
+            .collect(),
         checks: checks.iter().map(|check| check_row(check, &here)).collect(),
         happenings,
         instead: instead(this, &all)?,
@@ -481,29 +502,95 @@ fn check_row(check: &CheckBrief, here: &Here) -> CheckRow {
     }
 }
 
-async fn happenings(
-    connection: &mut Connection,
+/// Days that the strip looks back.
+const STRIP_DAYS: i64 = 92;
+
+/// The strip of the last months: checks, adjustments, holds.
+fn strip(
     known: &Known,
+    marks: &[CheckMark],
+    events: &[(InstrumentEvent, String)],
+    states: &[(InstrumentStateRow, String)],
+    (since, now): (Timestamp, Timestamp),
+    here: &Here,
+) -> String {
+    let inside = |at: Timestamp| at >= since && at <= now;
+    // States come newest first; each lasts until the one before it in the list begins.
+    let mut until = seconds(now);
+    let mut away = Vec::new();
+    for (row, _) in states {
+        let state = row.state.parse::<ServiceState>().ok();
+        if let Some(state) = state.filter(|state| *state != ServiceState::InService)
+            && until > seconds(since)
+        {
+            let from = seconds(row.at.0).max(seconds(since));
+            away.push((from, until, state.words().to_owned()));
+        }
+        until = seconds(row.at.0);
+    }
+    let failed = marks.iter().filter(|mark| mark.conforms == "fail").count();
+    let mut first = now.to_zoned_datetime(here.zone.clone()).date().first_of_month();
+    let mut times = Vec::new();
+    while let Ok(at) = first.to_zoned_datetime(here.zone.clone()) {
+        if at.timestamp() < since {
+            break;
+        }
+        times.push((seconds(at.timestamp()), first.strftime("%-d %b").to_string()));
+        first = first.saturating_sub(1.month());
+    }
+    HistoryStrip {
+        description: format!(
+            "{} checks of {} in {STRIP_DAYS} days, {failed} outside tolerance",
+            marks.len(),
+            known.instrument.tag
+        ),
+        from: seconds(since),
+        to: seconds(now),
+        checks: marks
+            .iter()
+            .map(|mark| {
+                let state = match (mark.conforms.as_str(), mark.control.as_str()) {
+                    ("fail", _) => "out",
+                    (_, "signal") => "signal",
+                    _ => "ok",
+                };
+                (seconds(mark.at.0), state)
+            })
+            .collect(),
+        events: events
+            .iter()
+            .filter(|(event, _)| event.affects_measurement && inside(event.at.0))
+            .map(|(event, _)| (seconds(event.at.0), event.note.clone()))
+            .collect(),
+        away,
+        times,
+    }
+    .draw()
+}
+
+fn this_events(events: Vec<(InstrumentEvent, String)>) -> Vec<(Timestamp, String)> {
+    let line = |(event, person): (InstrumentEvent, String)| {
+        (event.at.0, format!("{} ({person})", event.note))
+    };
+    events.into_iter().map(line).collect()
+}
+
+fn happenings(
+    mut found: Vec<(Timestamp, String)>,
     states: &[(InstrumentStateRow, String)],
     here: &Here,
-) -> Result<Vec<Happened>, WebError> {
-    let mut found: Vec<(jiff::Timestamp, String)> =
-        registers::events(connection, known.instrument.id)
-            .await?
-            .into_iter()
-            .map(|(event, person)| (event.at.0, format!("{} ({person})", event.note)))
-            .collect();
+) -> Vec<Happened> {
     for (row, person) in states {
         let state: &str = row.state.parse::<ServiceState>().map_or("", ServiceState::words);
         let only = row.restricted_to.as_ref().map(|only| format!(", {only}")).unwrap_or_default();
         found.push((row.at.0, format!("{state}{only}: {} ({person})", row.reason)));
     }
     found.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
-    Ok(found
+    found
         .into_iter()
         .take(12)
         .map(|(at, words)| Happened { at: local_day_time(at, &here.zone), words })
-        .collect())
+        .collect()
 }
 
 fn instead(this: &Known, all: &[Known]) -> Result<Vec<Instead>, WebError> {

@@ -23,6 +23,7 @@ use vaaka_store::outcomes::result_of;
 use vaaka_store::plans::{self, InForce, RoundPlan};
 use vaaka_store::rounds;
 use vaaka_store::rows::{Shift, Stream};
+use vaaka_store::signals;
 
 use super::charts::{BEAM_TRAIL, beam_of, last_point, newest_of, standing_by, state_class};
 use super::{Here, Shell, page};
@@ -51,6 +52,7 @@ struct RoundPage {
     to_go: usize,
     error: Option<(&'static str, String)>,
     typed: String,
+    forgotten: Vec<Forgotten>,
 }
 
 impl RoundPage {
@@ -139,10 +141,13 @@ pub(super) async fn draw(
     // What stands around the round does not wait for it.
     let (items, around) = match state.store.spare().await {
         Some(mut spare) => {
-            let reads = tokio::join!(items(&mut connection, &here, now), around(&mut spare, &here));
+            let reads =
+                tokio::join!(items(&mut connection, &here, now), around(&mut spare, &here, now));
             (reads.0?, reads.1?)
         }
-        None => (items(&mut connection, &here, now).await?, around(&mut connection, &here).await?),
+        None => {
+            (items(&mut connection, &here, now).await?, around(&mut connection, &here, now).await?)
+        }
     };
     let tasks: Vec<RoundTask<PlanId>> = items.iter().map(task).collect();
     let plan = plan_round(&tasks, now);
@@ -176,6 +181,7 @@ pub(super) async fn draw(
         rows,
         any_due: to_go > 0,
         cards,
+        forgotten: around.forgotten,
     };
     page(status, &template)
 }
@@ -186,9 +192,46 @@ struct Around {
     handed: Vec<String>,
     notes: Vec<String>,
     signed_off: Option<String>,
+    forgotten: Vec<Forgotten>,
 }
 
-async fn around(connection: &mut Connection, here: &Here) -> Result<Around, WebError> {
+/// A signal that nobody goes on with.
+#[derive(Debug)]
+struct Forgotten {
+    id: i64,
+    title: String,
+    words: String,
+}
+
+/// Forgotten signals shown on the round at most; all are in their list.
+const FORGOTTEN: i64 = 5;
+
+/// Signals that come back because nobody took a step about them for the set time.
+async fn forgotten(
+    connection: &mut Connection,
+    here: &Here,
+    now: Timestamp,
+) -> Result<Vec<Forgotten>, WebError> {
+    let found = signals::forgotten(connection, now, FORGOTTEN).await?;
+    Ok(found
+        .iter()
+        .map(|signal| Forgotten {
+            id: signal.id.0,
+            title: format!("{}: {}", signal.tag, signal.label.to_lowercase()),
+            words: format!(
+                "no step since {}; {}",
+                crate::state::local_day_time(signal.touched_at.0, &here.zone),
+                super::signals::signal_state(&signal.state),
+            ),
+        })
+        .collect())
+}
+
+async fn around(
+    connection: &mut Connection,
+    here: &Here,
+    now: Timestamp,
+) -> Result<Around, WebError> {
     let (missed, handed) = match rounds::shift_before(connection, &here.shift).await? {
         None => (None, vec![]),
         Some(before) => {
@@ -205,7 +248,8 @@ async fn around(connection: &mut Connection, here: &Here) -> Result<Around, WebE
         let when = local_time(one.at.0, &here.zone);
         format!("{} at {when}, {} done, {left}", one.person, one.done)
     });
-    Ok(Around { missed, handed, notes: lines(&notes, here), signed_off })
+    let forgotten = forgotten(connection, here, now).await?;
+    Ok(Around { missed, handed, notes: lines(&notes, here), signed_off, forgotten })
 }
 
 /// The round as a table for other programs.

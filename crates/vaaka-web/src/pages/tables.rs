@@ -14,6 +14,7 @@ use vaaka_store::{
     rounds, search, shifts, standards, trainings,
 };
 
+use super::chart_window::Window;
 use super::missed;
 use super::{chart, charts as chart_list, records, round};
 use crate::desk::Desk;
@@ -68,7 +69,10 @@ pub async fn show(
     if form == "svg" {
         let id = name.strip_prefix("chart-").and_then(|id| id.parse().ok());
         let id = id.ok_or(WebError::NotFound)?;
-        let drawn = chart::stand_alone_svg(&mut desk, StreamId(id), &query.range).await?;
+        let drawn = {
+            let asked = (query.range.as_str(), query.from.as_str(), query.to.as_str());
+            chart::stand_alone_svg(&mut desk, StreamId(id), asked).await?
+        };
         return Ok(attachment(name, "svg", "image/svg+xml", drawn));
     }
     let table = match name {
@@ -89,7 +93,7 @@ async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebE
     if let Some((name, id)) = name.rsplit_once('-') {
         let id: i64 = id.parse().map_err(|_| WebError::NotFound)?;
         return match name {
-            "chart" => chart_points(desk, StreamId(id), &query.range).await,
+            "chart" => chart_points(desk, StreamId(id), query).await,
             "readings" => readings(desk, CheckId(id)).await,
             "characteristics" => characteristics(desk, CheckId(id)).await,
             _ => Err(WebError::NotFound),
@@ -104,6 +108,7 @@ async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebE
         "people" => people_table(desk).await,
         "records" => records_table(desk, query).await,
         "notices" => notices_table(desk).await,
+        "signals" => super::signals::table(desk).await,
         "handover" => handover_table(desk).await,
         "calendar" => calendar_table(desk).await,
         "happenings" => happenings_table(desk, query.tag.trim()).await,
@@ -509,10 +514,11 @@ async fn audit_table(desk: &mut Desk, chain: &str) -> Result<Table, WebError> {
 }
 
 /// The points that a chart shows, with the limits each was held against, and the values from before.
-async fn chart_points(desk: &mut Desk, id: StreamId, range: &str) -> Result<Table, WebError> {
+async fn chart_points(desk: &mut Desk, id: StreamId, query: &Query) -> Result<Table, WebError> {
     let view = charts::by_id(&mut desk.connection, id).await?;
-    let (from, _) = chart::range_of(range, desk.now);
-    let read = chart::read(&mut desk.connection, view, from, desk.now).await?;
+    let window = Window::of(&query.range, &query.from, &query.to, desk.now, &desk.here.zone);
+    let mut read = chart::read(&mut desk.connection, view, window.from, window.to).await?;
+    read.points.retain(|one| one.point.measured_at.0 <= window.to);
     let mut table = Table::new(&[
         "measured_at",
         "value",

@@ -2,7 +2,8 @@
 import { sendOnce } from "./once.js";
 import { walkRound } from "./round.js";
 import { runCheck } from "./check.js";
-import { walkChart } from "./chart.js";
+import { offerPicture, walkChart } from "./chart.js";
+import { watchWall } from "./wall.js";
 import { runClocks } from "./clocks.js";
 import { offerPrinting } from "./print.js";
 import { keepHeld, sendHeld } from "./held.js";
@@ -17,6 +18,8 @@ for (const check of checks) {
 }
 if (checks.length === 0 && document.body.dataset.person) sendHeld();
 for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);
+for (const place of document.querySelectorAll("[data-picture]")) offerPicture(place);
+for (const wall of document.querySelectorAll("[data-wall]")) watchWall(wall);
 runClocks(document);
 offerPrinting(document);
 const focused = document.querySelector("[data-focus]");

@@ -6,23 +6,12 @@ use std::time::{Duration, Instant};
 use jiff::{SignedDuration, Timestamp};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use vaaka_core::chart::{
-    ChartDesign, ChartPoint, ChartState, Criterion, EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, Level,
-};
+use vaaka_core::chart::{ChartDesign, ChartPoint, ChartState, Criteria, Criterion};
 
 const POINTS: usize = 1_000_000;
 
-fn design(advisory: Vec<Criterion>) -> ChartDesign {
-    ChartDesign {
-        level: Level::Frozen { center_line: 0.0 },
-        sigma: 1.0,
-        multiplier: 3.25,
-        half_width: 3.25,
-        resolution_floor: false,
-        ewma: EwmaDesign { lambda: EWMA_LAMBDA, width: EWMA_WIDTH },
-        raising: vec![Criterion::BeyondLimits, Criterion::Ewma],
-        advisory,
-    }
+fn design(raising: Criteria) -> ChartDesign {
+    ChartDesign { raising, advisory: Criteria::NONE, ..ChartDesign::given(0.0, 1.0) }
 }
 
 fn fastest(mut work: impl FnMut()) -> Duration {
@@ -38,7 +27,7 @@ fn fastest(mut work: impl FnMut()) -> Duration {
 
 fn fold(design: &ChartDesign, points: &[ChartPoint]) -> u64 {
     let mut state = ChartState::new(SignedDuration::from_hours(8));
-    points.iter().filter(|point| !state.push(design, point).firings.is_empty()).count() as u64
+    points.iter().filter(|point| !state.push(design, point).firings().is_empty()).count() as u64
 }
 
 pub fn run() {
@@ -52,17 +41,16 @@ pub fn run() {
     let points: Vec<ChartPoint> = values
         .iter()
         .enumerate()
-        .map(|(index, value)| ChartPoint {
-            measured_at: Timestamp::from_second(1_000_000_000 + index as i64 * 28_800).unwrap(),
-            value: *value,
-            excluded: false,
-            monitored: true,
+        .map(|(index, value)| {
+            let second = 1_000_000_000 + index as i64 * 28_800;
+            ChartPoint::new(Timestamp::from_second(second).unwrap(), *value)
         })
         .collect();
     let sum = fastest(|| {
         black_box(black_box(&values).iter().sum::<f64>());
     });
-    let (plain, full) = (design(vec![]), design(Criterion::named_sets()));
+    let signals: Criteria = [Criterion::BeyondLimits, Criterion::Ewma].into_iter().collect();
+    let (plain, full) = (design(signals), design(Criterion::ALL.into_iter().collect()));
     let default = fastest(|| {
         black_box(fold(&plain, black_box(&points)));
     });

@@ -173,12 +173,7 @@ impl Compute for Chart {
             .values
             .iter()
             .enumerate()
-            .map(|(index, value)| ChartPoint {
-                measured_at: at(index),
-                value: *value,
-                excluded: false,
-                monitored: true,
-            })
+            .map(|(index, value)| ChartPoint::new(at(index), *value))
             .collect();
         let (_, evaluations) = evaluate(&design, SHIFT, &points);
         let fired = |firings: &[vaaka_core::chart::Firing]| -> Result<Vec<Fired>, String> {
@@ -198,8 +193,8 @@ impl Compute for Chart {
             judged.push(Evaluated {
                 ewma: one.ewma,
                 ewma_half_width: one.ewma_half_width,
-                raising: fired(&one.firings)?,
-                advisory: fired(&one.advisory)?,
+                raising: fired(one.firings())?,
+                advisory: fired(one.advisory())?,
             });
         }
         Ok(ChartOutput {

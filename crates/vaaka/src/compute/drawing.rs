@@ -53,12 +53,7 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
                 )
             })?,
         };
-        points.push(ChartPoint {
-            measured_at,
-            value: typed.value.to_f64().unwrap_or(f64::NAN),
-            excluded: false,
-            monitored: true,
-        });
+        points.push(ChartPoint::new(measured_at, typed.value.to_f64().unwrap_or(f64::NAN)));
     }
     points.sort_by_key(|point| point.measured_at);
     let count = wanted.baseline.unwrap_or(points.len()).min(points.len());
@@ -76,7 +71,7 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
         gaps.get(gaps.len() / 2).copied().filter(|gap| gap.is_positive()).unwrap_or(SHIFT);
     let (_, evaluations) = evaluate(&design, interval, &points);
     let seconds = |at: Timestamp| at.as_millisecond() as f64 / 1000.0;
-    let signals = evaluations.iter().filter(|one| !one.firings.is_empty()).count();
+    let signals = evaluations.iter().filter(|one| !one.firings().is_empty()).count();
     let within = |value: f64| {
         wanted.tolerance.0.is_none_or(|lower| value >= lower)
             && wanted.tolerance.1.is_none_or(|upper| value <= upper)
@@ -88,18 +83,19 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
         .map(|(index, (point, one))| DrawnPoint {
             at: seconds(point.measured_at),
             value: point.value,
-            state: match (within(point.value), one.firings.is_empty()) {
+            state: match (within(point.value), one.firings().is_empty()) {
                 (false, _) => "out",
                 (true, false) => "signal",
                 (true, true) => "ok",
             },
             hollow: false,
+            excluded: false,
+            commented: false,
             joined: index > 0
                 && point.measured_at.duration_since(points[index - 1].measured_at)
                     <= interval.saturating_mul(3),
             ewma: Some(one.ewma),
             ewma_limits: Some((one.center_line, one.ewma_half_width)),
-            ewma_beyond: (one.ewma - one.center_line).abs() > one.ewma_half_width,
             check: index as i64 + 1,
             label: format!("{}: {}", point.measured_at, show_signed_float(point.value, decimals)),
         })
@@ -145,7 +141,10 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
         earlier: vec![],
         events: vec![],
         forecast: None,
-        uncorrected: vec![],
+        condensed: vec![],
+        flagged: vec![],
+        statistical: true,
+        panes: vec![],
         decimals,
         unit: String::new(),
     };

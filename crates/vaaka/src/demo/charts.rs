@@ -2,10 +2,10 @@
 //! the rows kept in memory.
 
 use jiff::{SignedDuration, Timestamp};
-use vaaka_core::chart::{ChartState, SigmaSource};
+use vaaka_core::chart::{ChartPoint, ChartState, SigmaSource};
 use vaaka_core::check::{Completion, DRIFT_WINDOW, PastPoint, StreamSlot, freeze_baseline};
 use vaaka_core::judgement::{Characteristic, ConformityResult};
-use vaaka_store::conclude::{EACH_SHIFT_SECONDS, apply_changes, point_row};
+use vaaka_store::conclude::{EACH_SHIFT_SECONDS, apply_changes, firings_json, point_row};
 use vaaka_store::ids::{EventId, InstrumentId, PersonId, SegmentId, SetUpId, StreamId};
 use vaaka_store::rows::{Baseline, Check, Segment, Stream};
 use vaaka_store::{At, to_word};
@@ -20,8 +20,8 @@ pub struct Book {
     segment: usize,
     /// Chart of the segment.
     pub slot: StreamSlot,
-    /// Counted points of the segment: index in the world's points, time, value.
-    series: Vec<(usize, Timestamp, f64)>,
+    /// Counted points of the segment, each with its index in the world's points.
+    series: Vec<(usize, ChartPoint)>,
     resolution: f64,
 }
 
@@ -60,6 +60,8 @@ impl Book {
             unit: characteristic.unit.symbol().to_owned(),
             decimals: i32::try_from(characteristic.mean_decimals()).map_err(fault)?,
             interval_seconds: EACH_SHIFT_SECONDS,
+            derived: None,
+            ended_at: None,
         });
         let state = ChartState::new(interval());
         let slot = StreamSlot {
@@ -96,6 +98,10 @@ impl Book {
             design: self.slot.design.as_ref().map(json).transpose()?,
             sigma_source: self.slot.sigma_source.as_ref().map(to_word).transpose()?,
             state: json(&self.slot.state)?,
+            settled: None,
+            settled_by: None,
+            settled_at: None,
+            settled_reason: String::new(),
         });
         Ok(())
     }
@@ -109,10 +115,6 @@ impl Book {
         at: Timestamp,
     ) -> Result<(), AppError> {
         let ordinal = world.segments[self.segment].ordinal + 1;
-        let ended = world.segments[self.segment].id;
-        for signal in world.signals.iter_mut().filter(|signal| signal.segment_id == ended) {
-            "closed".clone_into(&mut signal.state);
-        }
         self.slot.design = self.slot.design.as_ref().map(|design| design.after_adjustment(0.0));
         self.push_segment(world, ordinal, cause, Some(event), at)
     }
@@ -130,14 +132,22 @@ impl Book {
             return Ok(());
         };
         let segment = world.segments[self.segment].id;
-        let row = point_row(point, self.stream, segment, check, judged, at)?;
+        let design = self.slot.design.as_ref();
+        let row = point_row(point, self.stream, segment, check, Some(judged), design, at)?;
         let index = world.points.len();
         world.points.push(row);
         let Some(ordinal) = point.ordinal else {
             return Ok(());
         };
         self.slot.state = point.state.clone();
-        self.series.push((index, at, point.value));
+        self.series.push((
+            index,
+            ChartPoint {
+                readings: point.readings,
+                scatter: point.scatter,
+                ..ChartPoint::new(at, point.value)
+            },
+        ));
         self.slot.recent.push(PastPoint { ordinal, measured_at: at, value: point.value });
         if self.slot.recent.len() > DRIFT_WINDOW {
             self.slot.recent.remove(0);
@@ -145,7 +155,7 @@ impl Book {
         if let Some(evaluation) = &point.evaluation {
             apply_changes(
                 &mut world.signals,
-                &evaluation.changes,
+                evaluation.changes(),
                 self.stream,
                 segment,
                 ordinal,
@@ -169,11 +179,10 @@ impl Book {
         at: Timestamp,
         reason: &str,
     ) -> Result<(), AppError> {
-        let points: Vec<(Timestamp, f64)> =
-            self.series.iter().map(|(_, at, value)| (*at, *value)).collect();
+        let points: Vec<ChartPoint> = self.series.iter().map(|(_, point)| *point).collect();
         let frozen =
             freeze_baseline(&points, points.len(), interval(), self.resolution).map_err(fault)?;
-        for ((index, _, _), evaluation) in self.series.iter().zip(&frozen.evaluations) {
+        for ((index, point), evaluation) in self.series.iter().zip(&frozen.evaluations) {
             let row = &mut world.points[*index];
             row.center_line = Some(evaluation.center_line);
             row.lower_control_limit = Some(evaluation.lower_control_limit);
@@ -181,17 +190,23 @@ impl Book {
             row.ewma = Some(evaluation.ewma);
             row.ewma_half_width = Some(evaluation.ewma_half_width);
             row.provisional = false;
-            row.firings = json(&evaluation.firings)?;
-            row.advisory = json(&evaluation.advisory)?;
+            row.firings = firings_json(evaluation.firings())?;
+            row.advisory = firings_json(evaluation.advisory())?;
             row.signalled = false;
+            row.standardised = Some(evaluation.standardised);
+            row.cusum_above = Some(evaluation.cusum.0);
+            row.cusum_below = Some(evaluation.cusum.1);
+            let lines = frozen.design.spread.and_then(|spread| spread.lines(point.readings));
+            row.lower_spread_limit = lines.map(|lines| lines.lower);
+            row.upper_spread_limit = lines.map(|lines| lines.upper);
         }
         let limits = frozen.study.limits;
         let segment = &mut world.segments[self.segment];
         world.baselines.push(Baseline {
             segment_id: segment.id,
             name: format!("Baseline of {} shifts", frozen.study.points),
-            first_at: At(points.first().map_or(at, |point| point.0)),
-            last_at: At(points.last().map_or(at, |point| point.0)),
+            first_at: At(points.first().map_or(at, |point| point.measured_at)),
+            last_at: At(points.last().map_or(at, |point| point.measured_at)),
             points: i32::try_from(frozen.study.points).map_err(fault)?,
             center_line: limits.center_line,
             lower_control_limit: limits.lower_control_limit,
@@ -203,6 +218,10 @@ impl Book {
             frozen_by: by,
             frozen_at: At(at),
             reason: reason.to_owned(),
+            basis: "baseline".to_owned(),
+            excluded: 0,
+            review_due_at: at.checked_add(SignedDuration::from_hours(24 * 365)).ok().map(At),
+            shown: serde_json::json!([]),
         });
         segment.design = Some(json(&frozen.design)?);
         segment.sigma_source = Some(to_word(&limits.sigma_source)?);

@@ -14,6 +14,7 @@ use super::mill;
 use super::noise::Noise;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
+use super::signals;
 use crate::AppError;
 
 /// What is asked for.
@@ -83,6 +84,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
             bench.shift(&mut world, noise, Visit { shift, at, who })?;
         }
     }
+    signals::work(&mut world, request.ends_at);
     Ok(world)
 }
 

@@ -40,6 +40,7 @@ pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<()
             bulk::insert(connection, world.baselines).await?;
             bulk::insert(connection, world.points).await?;
             bulk::insert(connection, world.signals).await?;
+            bulk::insert(connection, world.signal_steps).await?;
             bulk::insert(connection, world.audit).await?;
             bulk::finish(connection).await
         })

@@ -15,6 +15,7 @@ mod mill;
 mod noise;
 mod registers;
 mod scales;
+mod signals;
 mod standards;
 mod world;
 

@@ -62,6 +62,8 @@ pub struct World {
     pub points: Vec<Point>,
     /// Signals.
     pub signals: Vec<SignalRow>,
+    /// What was done about them.
+    pub signal_steps: Vec<SignalStepRow>,
     /// Audit trail.
     pub audit: Vec<AuditEntry>,
 }

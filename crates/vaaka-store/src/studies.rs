@@ -1,0 +1,535 @@
+//! What a baseline study reads, and what a lead decides by it: freezing limits, switching rules,
+//! confirming segments.
+
+use diesel::prelude::*;
+use diesel::sql_types::{BigInt, Bool, Double, Integer, Nullable, Text, Timestamptz};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use jiff::Timestamp;
+use serde_json::json;
+use thiserror::Error;
+use vaaka_core::chart::{ChartDesign, ChartState, Criteria, LimitBasis, Scatter, SigmaSource};
+use vaaka_core::study::{Fault, StudyPoint};
+
+use crate::audit::{self, Happening};
+use crate::charts::{current_segment, interval};
+use crate::ids::{CheckId, PersonId, SegmentId, StreamId};
+use crate::rows::{Baseline, Segment, Stream};
+use crate::schema::{baselines, chart_points, chart_streams, segments};
+use crate::types::At;
+use crate::{StoreError, replay, seams, to_word, unreadable};
+
+/// A counted point with what a study asks of it.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct StudyRow {
+    /// Its check.
+    #[diesel(sql_type = BigInt)]
+    pub check_id: CheckId,
+    #[diesel(sql_type = BigInt)]
+    segment_id: SegmentId,
+    #[diesel(sql_type = Timestamptz)]
+    measured_at: At,
+    #[diesel(sql_type = Double)]
+    value: f64,
+    #[diesel(sql_type = Integer)]
+    readings: i32,
+    #[diesel(sql_type = Nullable<Double>)]
+    std_dev: Option<f64>,
+    #[diesel(sql_type = Nullable<Double>)]
+    reading_range: Option<f64>,
+    #[diesel(sql_type = Bool)]
+    excluded: bool,
+    #[diesel(sql_type = Bool)]
+    failed: bool,
+    #[diesel(sql_type = BigInt)]
+    shift_id: i64,
+    #[diesel(sql_type = Text)]
+    shift_label: String,
+    #[diesel(sql_type = Nullable<Text>)]
+    person: Option<String>,
+}
+
+impl StudyRow {
+    /// As the core's study takes it.
+    #[must_use]
+    pub fn point(&self) -> StudyPoint {
+        StudyPoint {
+            measured_at: self.measured_at.0,
+            value: self.value,
+            readings: u32::try_from(self.readings).unwrap_or(1),
+            scatter: self
+                .std_dev
+                .zip(self.reading_range)
+                .map(|(std_dev, range)| Scatter { std_dev, range }),
+            segment: self.segment_id.0,
+            shift: Some(self.shift_id),
+            shift_kind: self.shift_label.clone(),
+            person: self.person.clone().unwrap_or_default(),
+            excluded: self.excluded,
+        }
+    }
+}
+
+/// Most points that a study looks at: three shifts a day for eighteen years.
+pub const MOST_POINTS: i64 = 20_000;
+
+/// Counted points of a chart, oldest first; the newest where there are more than [`MOST_POINTS`].
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn points(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Vec<StudyRow>, StoreError> {
+    let mut rows: Vec<StudyRow> = diesel::sql_query(
+        "SELECT p.check_id, p.segment_id, p.measured_at, p.value, p.readings, p.std_dev,
+             p.reading_range, p.excluded, p.conformity = 'fail' AS failed,
+             c.shift_instance_id AS shift_id, h.label AS shift_label, w.name AS person
+         FROM chart_points p JOIN checks c ON c.id = p.check_id
+         JOIN shift_instances h ON h.id = c.shift_instance_id
+         LEFT JOIN people w ON w.id = c.closed_by
+         WHERE p.stream_id = $1 AND p.ordinal IS NOT NULL
+         ORDER BY p.measured_at DESC, p.id DESC LIMIT $2",
+    )
+    .bind::<BigInt, _>(stream.0)
+    .bind::<BigInt, _>(MOST_POINTS)
+    .load(connection)
+    .await?;
+    rows.reverse();
+    Ok(rows)
+}
+
+#[derive(QueryableByName)]
+struct EventRow {
+    #[diesel(sql_type = Timestamptz)]
+    at: At,
+    #[diesel(sql_type = Text)]
+    note: String,
+}
+
+/// Known faults of a chart's past: its failed checks, of a run of them the first, and adjustments and
+/// repairs of its instrument.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn faults(
+    connection: &mut AsyncPgConnection,
+    stream: &Stream,
+    rows: &[StudyRow],
+) -> Result<Vec<Fault>, StoreError> {
+    let events: Vec<EventRow> = diesel::sql_query(
+        "SELECT at, note FROM instrument_events
+         WHERE instrument_id = $1 AND kind IN ('adjusted', 'repaired') ORDER BY at",
+    )
+    .bind::<BigInt, _>(stream.instrument_id.0)
+    .load(connection)
+    .await?;
+    let mut faults: Vec<Fault> =
+        events.into_iter().map(|event| Fault { at: event.at.0, words: event.note }).collect();
+    let mut before = false;
+    for row in rows {
+        if row.failed && !before {
+            faults.push(Fault { at: row.measured_at.0, words: "out of tolerance".to_owned() });
+        }
+        before = row.failed;
+    }
+    faults.sort_by_key(|fault| fault.at);
+    Ok(faults)
+}
+
+#[derive(QueryableByName)]
+struct LabelRow {
+    #[diesel(sql_type = Text)]
+    label: String,
+}
+
+/// Kinds of shift of the site in which a chart's check is due: all that work, where it is due each shift.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn shift_kinds(
+    connection: &mut AsyncPgConnection,
+    stream: &Stream,
+) -> Result<Vec<String>, StoreError> {
+    const HALF_A_DAY: i64 = 12 * 3_600;
+    if stream.interval_seconds > HALF_A_DAY {
+        return Ok(vec![]);
+    }
+    let rows: Vec<LabelRow> =
+        diesel::sql_query("SELECT DISTINCT label FROM shift_starts ORDER BY label")
+            .load(connection)
+            .await?;
+    Ok(rows.into_iter().map(|row| row.label).collect())
+}
+
+/// Who makes a check as a rule: everybody with a tenth of its points or more.
+#[must_use]
+pub fn regulars(rows: &[StudyRow]) -> Vec<String> {
+    let mut counts = std::collections::BTreeMap::<&str, usize>::new();
+    for row in rows {
+        if let Some(person) = &row.person {
+            *counts.entry(person).or_default() += 1;
+        }
+    }
+    counts
+        .into_iter()
+        .filter(|(_, count)| count * 10 >= rows.len())
+        .map(|(name, _)| name.to_owned())
+        .collect()
+}
+
+/// What a lead freezes.
+#[derive(Debug, Clone)]
+pub struct Freeze {
+    /// The design.
+    pub design: ChartDesign,
+    /// Where its sigma came from.
+    pub sigma_source: SigmaSource,
+    /// Name of the baseline.
+    pub name: String,
+    /// Why.
+    pub reason: String,
+    /// First and last point of the period.
+    pub period: Option<(Timestamp, Timestamp)>,
+    /// Points used.
+    pub points: usize,
+    /// Points left out.
+    pub excluded: usize,
+    /// Mean moving range of the period.
+    pub mean_moving_range: f64,
+    /// When the limits are to be looked at again.
+    pub review_due: Option<Timestamp>,
+    /// What was on the screen: cautions, back-test, run lengths.
+    pub shown: Vec<String>,
+    /// The segment that the lead saw as the current one.
+    pub seen_segment: SegmentId,
+    /// Baselines that the lead saw.
+    pub seen_baselines: i64,
+}
+
+/// Why something is refused.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum StudyRefusal {
+    /// Somebody else was first.
+    #[error("somebody else has changed this chart meanwhile: look at it again, and decide anew")]
+    ChangedMeanwhile,
+    /// There is nothing to switch.
+    #[error("this chart has no limits yet; rules are switched when they are frozen")]
+    NoDesign,
+    /// The first segment has nothing before it.
+    #[error("the first segment of a chart has none before it that it could be joined with")]
+    FirstSegment,
+    /// It is settled already.
+    #[error("this segment is {settled} already")]
+    Settled {
+        /// How.
+        settled: String,
+    },
+    /// Limits were frozen in it.
+    #[error("limits were frozen in this segment: it cannot be joined with the one before any more")]
+    FrozenInIt,
+}
+
+/// How many baselines a chart has.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn baselines_of(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<i64, StoreError> {
+    Ok(baselines::table
+        .inner_join(segments::table.on(segments::id.eq(baselines::segment_id)))
+        .filter(segments::stream_id.eq(stream))
+        .count()
+        .get_result(connection)
+        .await?)
+}
+
+async fn lock(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<(Stream, Segment), StoreError> {
+    let stream: Stream = chart_streams::table
+        .find(stream)
+        .for_no_key_update()
+        .select(Stream::as_select())
+        .first(connection)
+        .await?;
+    let segment = current_segment(connection, stream.id).await?;
+    Ok((stream, segment))
+}
+
+/// Freezes limits. A segment without limits gets them from its start, and its points are replayed; where
+/// there were limits before, a new segment begins, because what was judged stays judged.
+///
+/// # Errors
+/// [`StoreError`]; the inner result says why it is refused.
+pub async fn freeze(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    new: &Freeze,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<Result<(), StudyRefusal>, StoreError> {
+    connection
+        .transaction(async |connection| {
+            let (stream, segment) = lock(connection, stream).await?;
+            if segment.id != new.seen_segment
+                || baselines_of(connection, stream.id).await? != new.seen_baselines
+            {
+                return Ok(Err(StudyRefusal::ChangedMeanwhile));
+            }
+            let source = to_word(&new.sigma_source)?;
+            let in_place = segment.design.is_none();
+            let design = serde_json::to_value(&new.design).map_err(unreadable)?;
+            let segment = if in_place {
+                diesel::update(segments::table.find(segment.id))
+                    .set((segments::design.eq(&design), segments::sigma_source.eq(&source)))
+                    .execute(connection)
+                    .await?;
+                segment.id
+            } else {
+                let slot = vaaka_core::check::StreamSlot {
+                    key: stream.characteristic_key.clone(),
+                    design: Some(new.design.clone()),
+                    sigma_source: Some(new.sigma_source),
+                    state: ChartState::new(interval(&stream)),
+                    recent: Vec::new(),
+                };
+                let opened =
+                    seams::open(connection, &segment, "limits frozen", None, &slot, at).await?;
+                diesel::update(segments::table.find(opened.id))
+                    .set((
+                        segments::settled.eq("confirmed"),
+                        segments::settled_by.eq(person),
+                        segments::settled_at.eq(At(at)),
+                        segments::settled_reason.eq(&new.reason),
+                    ))
+                    .execute(connection)
+                    .await?;
+                opened.id
+            };
+            let center = match new.design.level {
+                vaaka_core::chart::Level::Frozen { center_line } => center_line,
+                vaaka_core::chart::Level::AfterAdjustment { target } => target,
+            };
+            let (first, last) = new.period.unwrap_or((at, at));
+            diesel::insert_into(baselines::table)
+                .values(Baseline {
+                    segment_id: segment,
+                    name: new.name.clone(),
+                    first_at: At(first),
+                    last_at: At(last),
+                    points: i32::try_from(new.points).map_err(unreadable)?,
+                    center_line: center,
+                    lower_control_limit: center - new.design.below,
+                    upper_control_limit: center + new.design.above,
+                    sigma: new.design.sigma,
+                    multiplier: new.design.multiplier,
+                    sigma_source: source,
+                    mean_moving_range: new.mean_moving_range,
+                    frozen_by: person,
+                    frozen_at: At(at),
+                    reason: new.reason.clone(),
+                    basis: to_word(&new.design.basis)?,
+                    excluded: i32::try_from(new.excluded).map_err(unreadable)?,
+                    review_due_at: new.review_due.map(At),
+                    shown: serde_json::to_value(&new.shown).map_err(unreadable)?,
+                })
+                .execute(connection)
+                .await?;
+            if in_place {
+                replay::these(connection, vec![stream.id]).await?;
+            }
+            let happening = Happening {
+                chain: &format!("chart:{}", stream.id),
+                at,
+                person: Some(person),
+                action: "limits_frozen",
+                detail: json!({
+                    "name": new.name, "reason": new.reason, "design": design,
+                    "points": new.points, "excluded": new.excluded, "shown": new.shown,
+                }),
+            };
+            audit::record(connection, &happening).await?;
+            Ok(Ok(()))
+        })
+        .await
+}
+
+/// Switches rules for what comes; what was judged keeps its own.
+///
+/// # Errors
+/// [`StoreError`]; the inner result says why it is refused.
+pub async fn switch_rules(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (raising, advisory): (Criteria, Criteria),
+    reason: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<Result<(), StudyRefusal>, StoreError> {
+    connection
+        .transaction(async |connection| {
+            let (stream, segment) = lock(connection, stream).await?;
+            let Some(design) = segment.design.clone() else {
+                return Ok(Err(StudyRefusal::NoDesign));
+            };
+            let design: ChartDesign = serde_json::from_value(design).map_err(unreadable)?;
+            let after = design.with_rules(raising, advisory, at);
+            write_design(connection, segment.id, &after).await?;
+            let happening = Happening {
+                chain: &format!("chart:{}", stream.id),
+                at,
+                person: Some(person),
+                action: "rules_switched",
+                detail: json!({
+                    "raising": after.raising, "advisory": after.advisory, "reason": reason,
+                    "before": design.raising,
+                }),
+            };
+            audit::record(connection, &happening).await?;
+            Ok(Ok(()))
+        })
+        .await
+}
+
+pub(crate) async fn write_design(
+    connection: &mut AsyncPgConnection,
+    segment: SegmentId,
+    design: &ChartDesign,
+) -> Result<(), StoreError> {
+    diesel::update(segments::table.find(segment))
+        .set(segments::design.eq(serde_json::to_value(design).map_err(unreadable)?))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// What a lead makes of a proposed segment.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Settle {
+    /// It is a segment of its own.
+    Confirm,
+    /// Nothing changed: it goes on with the one before.
+    Join,
+}
+
+/// Confirms a segment, or joins it with the one before: then its points are replayed there.
+///
+/// # Errors
+/// [`StoreError`]; the inner result says why it is refused.
+pub async fn settle_segment(
+    connection: &mut AsyncPgConnection,
+    (stream, id): (StreamId, SegmentId),
+    settle: Settle,
+    reason: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<Result<(), StudyRefusal>, StoreError> {
+    connection
+        .transaction(async |connection| {
+            let (stream, _) = lock(connection, stream).await?;
+            let all: Vec<Segment> = segments::table
+                .filter(segments::stream_id.eq(stream.id))
+                .filter(segments::settled.is_distinct_from("joined"))
+                .order(segments::ordinal)
+                .select(Segment::as_select())
+                .load(connection)
+                .await?;
+            let place = all.iter().position(|segment| segment.id == id);
+            let place = place.ok_or(StoreError::NotFound)?;
+            if let Some(settled) = &all[place].settled {
+                return Ok(Err(StudyRefusal::Settled { settled: settled.clone() }));
+            }
+            let word = match settle {
+                Settle::Confirm => "confirmed",
+                Settle::Join => "joined",
+            };
+            if settle == Settle::Join {
+                let Some(before) = place.checked_sub(1).map(|place| &all[place]) else {
+                    return Ok(Err(StudyRefusal::FirstSegment));
+                };
+                let frozen: i64 = baselines::table
+                    .filter(baselines::segment_id.eq(id))
+                    .count()
+                    .get_result(connection)
+                    .await?;
+                if frozen > 0 {
+                    return Ok(Err(StudyRefusal::FrozenInIt));
+                }
+                // Places are found anew by the replay; until then none is taken twice.
+                diesel::update(chart_points::table.filter(chart_points::segment_id.eq(id)))
+                    .set((
+                        chart_points::ordinal.eq(None::<i64>),
+                        chart_points::segment_id.eq(before.id),
+                    ))
+                    .execute(connection)
+                    .await?;
+            }
+            diesel::update(segments::table.find(id))
+                .set((
+                    segments::settled.eq(word),
+                    segments::settled_by.eq(person),
+                    segments::settled_at.eq(At(at)),
+                    segments::settled_reason.eq(reason),
+                ))
+                .execute(connection)
+                .await?;
+            if settle == Settle::Join {
+                replay::these(connection, vec![stream.id]).await?;
+            }
+            let happening = Happening {
+                chain: &format!("chart:{}", stream.id),
+                at,
+                person: Some(person),
+                action: &format!("segment_{word}"),
+                detail: json!({ "segment": id, "cause": all[place].cause, "reason": reason }),
+            };
+            audit::record(connection, &happening).await?;
+            Ok(Ok(()))
+        })
+        .await
+}
+
+/// Designs of the segments of a chart, oldest first.
+///
+/// # Errors
+/// [`StoreError::Unreadable`].
+pub fn design_of(segment: &Segment) -> Result<Option<ChartDesign>, StoreError> {
+    segment.design.clone().map(serde_json::from_value).transpose().map_err(unreadable)
+}
+
+/// Charts whose limits are due for review, with when.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn reviews_due(
+    connection: &mut AsyncPgConnection,
+    now: Timestamp,
+) -> Result<Vec<(StreamId, At)>, StoreError> {
+    #[derive(QueryableByName)]
+    struct Due {
+        #[diesel(sql_type = BigInt)]
+        stream_id: StreamId,
+        #[diesel(sql_type = Timestamptz)]
+        review_due_at: At,
+    }
+    let rows: Vec<Due> = diesel::sql_query(
+        "SELECT stream_id, review_due_at FROM (
+             SELECT DISTINCT ON (g.stream_id) g.stream_id, b.review_due_at
+             FROM baselines b JOIN segments g ON g.id = b.segment_id
+             ORDER BY g.stream_id, b.frozen_at DESC) newest
+         WHERE review_due_at <= $1 ORDER BY review_due_at",
+    )
+    .bind::<Timestamptz, _>(At(now))
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|due| (due.stream_id, due.review_due_at)).collect())
+}
+
+/// Whether a stored word of a basis is one of limits that are no control limits.
+#[must_use]
+pub fn is_action_lines(basis: &str) -> bool {
+    to_word(&LimitBasis::ActionLines).is_ok_and(|word| word == basis)
+}
