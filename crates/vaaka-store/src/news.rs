@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use futures_util::StreamExt;
-use tokio::sync::broadcast;
+use tokio::sync::{broadcast, watch};
 
 use crate::ids::StreamId;
 use crate::{Store, StoreError};
@@ -22,39 +22,58 @@ pub enum News {
 
 /// News that a slow listener may fall behind; then it is told to look at everything.
 const KEPT: usize = 256;
+/// Longest wait for the first connection.
+const PATIENCE: Duration = Duration::from_secs(5);
 /// Wait before the database is asked again after it was lost.
 const AGAIN: Duration = Duration::from_secs(2);
 
+/// The one who listens for a process.
+#[derive(Debug)]
+pub(crate) struct Listener {
+    sender: broadcast::Sender<News>,
+    listening: watch::Receiver<bool>,
+}
+
 impl Store {
-    /// Listens. The first to listen opens a connection of its own, which all share from then on.
-    #[must_use]
-    pub fn news(&self) -> broadcast::Receiver<News> {
-        let sender = self.news.get_or_init(|| {
+    /// Listens; comes back when it is sure to hear, or after a while without a database. The first to
+    /// listen opens a connection of its own, which all share from then on.
+    pub async fn news(&self) -> broadcast::Receiver<News> {
+        let listener = self.news.get_or_init(|| {
             let (sender, _) = broadcast::channel(KEPT);
-            tokio::spawn(tell(self.url.to_string(), sender.clone()));
-            sender
+            let (tells, listening) = watch::channel(false);
+            tokio::spawn(tell(self.url.to_string(), sender.clone(), tells));
+            Listener { sender, listening }
         });
-        sender.subscribe()
+        let told = listener.sender.subscribe();
+        let mut listening = listener.listening.clone();
+        let _ = tokio::time::timeout(PATIENCE, listening.wait_for(|listening| *listening)).await;
+        told
     }
 }
 
 /// Tells for as long as the process lives; a lost database is asked again.
-async fn tell(url: String, sender: broadcast::Sender<News>) {
+async fn tell(url: String, sender: broadcast::Sender<News>, listening: watch::Sender<bool>) {
     loop {
-        if let Err(error) = listen(&url, &sender).await {
+        if let Err(error) = listen(&url, &sender, &listening).await {
             tracing::warn!(%error, "news of the charts are interrupted");
         }
+        listening.send_replace(false);
         tokio::time::sleep(AGAIN).await;
     }
 }
 
-async fn listen(url: &str, sender: &broadcast::Sender<News>) -> Result<(), StoreError> {
+async fn listen(
+    url: &str,
+    sender: &broadcast::Sender<News>,
+    listening: &watch::Sender<bool>,
+) -> Result<(), StoreError> {
     let mut connection = AsyncPgConnection::establish(url)
         .await
         .map_err(|error| StoreError::Database(error.to_string()))?;
     diesel::sql_query("LISTEN vaaka_charts").execute(&mut connection).await?;
-    // What happened before this is not told; nobody minds when nobody listens.
+    // What happened while nobody listened is not told: whoever waits looks at everything.
     let _ = sender.send(News::Everything);
+    listening.send_replace(true);
     let mut told = pin!(connection.notifications_stream());
     while let Some(notification) = told.next().await {
         let news = match notification?.payload.parse() {

@@ -9,10 +9,8 @@ use diesel_async::pooled_connection::{
     AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
 };
 
-use tokio::sync::broadcast;
-
 use crate::StoreError;
-use crate::news::News;
+use crate::news::Listener;
 
 /// Longest wait for a connection.
 const WAIT: Duration = Duration::from_secs(5);
@@ -26,7 +24,7 @@ pub struct Store {
     pool: Pool<AsyncPgConnection>,
     /// For the connection that listens; it never stands in a log.
     pub(crate) url: Arc<str>,
-    pub(crate) news: Arc<OnceLock<broadcast::Sender<News>>>,
+    pub(crate) news: Arc<OnceLock<Listener>>,
 }
 
 impl std::fmt::Debug for Store {

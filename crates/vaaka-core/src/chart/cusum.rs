@@ -68,6 +68,7 @@ impl CusumState {
     }
 
     /// Takes one standardised value; it must be finite.
+    #[inline]
     pub fn push(&mut self, design: CusumDesign, standardised: f64) -> Option<CusumSignal> {
         self.upper.push(standardised - design.reference);
         self.lower.push(-standardised - design.reference);
@@ -88,12 +89,13 @@ impl CusumState {
 }
 
 impl CusumArm {
+    #[inline]
     fn push(&mut self, step: f64) {
-        self.sum += step;
-        self.length = self.length.saturating_add(1);
-        if self.sum <= 0.0 {
-            *self = Self { sum: 0.0, length: 0 };
-        }
+        // Without a branch, which would be guessed wrong at every other point.
+        let sum = self.sum + step;
+        let stays = sum > 0.0;
+        self.sum = if stays { sum } else { 0.0 };
+        self.length = std::hint::select_unpredictable(stays, self.length.saturating_add(1), 0);
     }
 }
 

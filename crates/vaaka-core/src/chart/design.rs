@@ -287,6 +287,12 @@ impl ChartDesign {
         then.map_or((self.raising, self.advisory), |then| (then.raising, then.advisory))
     }
 
+    /// Everything that is raised or mentioned now.
+    pub(super) fn wanted(&self) -> Criteria {
+        let wanted = self.raising.or(self.advisory).both(self.basis.allows());
+        if self.resolution_floor { wanted.without_zones() } else { wanted }
+    }
+
     /// Whether its points are watched by averages and sums: action lines are lines only.
     #[must_use]
     pub fn is_statistical(&self) -> bool {

@@ -14,6 +14,13 @@ pub struct EwmaDesign {
     pub width: f64,
 }
 
+impl EwmaDesign {
+    /// Half-width of the limits after i points, with (1 − λ)²ⁱ = `shrink`; zero for the steady ones.
+    pub(super) fn half_width(&self, shrink: f64) -> f64 {
+        self.width * (self.lambda / (2.0 - self.lambda) * (1.0 - shrink)).sqrt()
+    }
+}
+
 /// Where an EWMA stands after some points, in sigmas from the centre.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct EwmaState {
@@ -38,17 +45,28 @@ impl EwmaState {
         Self { z: 0.0, shrink: 0.0 }
     }
 
+    /// Whether the limits are the steady ones from now on.
+    pub(super) fn is_steady(&self) -> bool {
+        self.shrink == 0.0
+    }
+
+    /// The average after another value.
+    #[inline]
+    pub(super) fn after(&self, design: EwmaDesign, standardised: f64) -> f64 {
+        design.lambda * standardised + (1.0 - design.lambda) * self.z
+    }
+
     /// Takes one standardised value and returns the half-width of the limits at this point.
     pub fn push(&mut self, design: EwmaDesign, standardised: f64) -> f64 {
         let keep = 1.0 - design.lambda;
-        self.z = design.lambda * standardised + keep * self.z;
+        self.z = self.after(design, standardised);
         self.shrink *= keep * keep;
         // Beside one it is nothing long before it is too small for a normal number, and numbers too
         // small for that take a processor many times as long.
         if self.shrink < NOTHING_BESIDE_ONE {
             self.shrink = 0.0;
         }
-        design.width * (design.lambda / (2.0 - design.lambda) * (1.0 - self.shrink)).sqrt()
+        design.half_width(self.shrink)
     }
 }
 

@@ -334,6 +334,92 @@ impl ChartState {
         }
     }
 
+    /// Takes many plain values in a row, and gives what it says of those at which anything fires: for a
+    /// back-test or a search through years, where most points are quiet and nobody asks for each. It comes
+    /// to the same bits as pushing one by one.
+    pub fn run(
+        &mut self,
+        design: &ChartDesign,
+        points: impl IntoIterator<Item = (Timestamp, f64)>,
+        mut found: impl FnMut(PointEvaluation),
+    ) {
+        let mut points = points.into_iter();
+        loop {
+            let Some((at, value)) = self.run_quietly(design, &mut points) else { return };
+            let evaluation = self.push(design, &ChartPoint::new(at, value));
+            if evaluation.found.is_some() {
+                found(evaluation);
+            }
+        }
+    }
+
+    /// Takes points for as long as nothing wanted fires at them, and gives the first that has to go the long
+    /// way: one at which something fires, after a gap, of a level that is not frozen, or with the first
+    /// limits of the slow average. What changes from point to point is kept outside of the state meanwhile,
+    /// where a processor reaches it at once.
+    fn run_quietly(
+        &mut self,
+        design: &ChartDesign,
+        points: &mut impl Iterator<Item = (Timestamp, f64)>,
+    ) -> Option<(Timestamp, f64)> {
+        let plain = design.components.is_none() && design.earlier.is_empty();
+        let (
+            Level::Frozen { center_line },
+            true,
+            true,
+            Some(mut cusum),
+            Some(mut runs),
+            Some(last),
+        ) = (
+            design.level,
+            plain,
+            self.ewma.is_steady(),
+            self.cusum,
+            self.window.runs(),
+            self.last_at,
+        )
+        else {
+            return points.next();
+        };
+        let (wanted, steady) = (design.wanted(), design.ewma.half_width(0.0));
+        let (upper, lower) = (center_line + design.above, center_line - design.below);
+        let longest = self.interval.as_secs().saturating_mul(3) - 2;
+        let (mut average, mut next, mut last) = (self.ewma, self.next, last);
+        // One more than the ordinal; zero for none.
+        let shifted = |ordinal: Option<u64>| ordinal.map_or(0, |ordinal| ordinal + 1);
+        let (mut not_above, mut not_below) = (shifted(self.not_above), shifted(self.not_below));
+        let stopped = loop {
+            let Some((at, value)) = points.next() else { break None };
+            let standardised = (value - center_line) / design.sigma;
+            let mut sums = cusum;
+            let z = average.after(design.ewma, standardised);
+            let after = runs.after(standardised, true);
+            let signal = sums.push(design.cusum, standardised).is_some();
+            let beyond = (value > upper) | (value < lower);
+            let unusual = !value.is_finite() | (at.as_second() - last.as_second() >= longest);
+            let drifted = z.abs() > steady;
+            if unusual | beyond | drifted | signal | !after.is_quiet() {
+                let fired = after
+                    .fired()
+                    .with_if(Criterion::BeyondLimits, beyond)
+                    .with_if(Criterion::Ewma, drifted)
+                    .with_if(Criterion::Cusum, signal);
+                if unusual || !fired.both(wanted).is_empty() {
+                    break Some((at, value));
+                }
+            }
+            self.window.note(next, standardised);
+            next += 1;
+            not_above = if z <= 0.0 { next } else { not_above };
+            not_below = if z >= 0.0 { next } else { not_below };
+            (average.z, cusum, runs, last) = (z, sums, after, at);
+        };
+        (self.ewma, self.cusum, self.next, self.last_at) = (average, Some(cusum), next, Some(last));
+        (self.not_above, self.not_below) = (not_above.checked_sub(1), not_below.checked_sub(1));
+        self.window.settle(runs);
+        stopped
+    }
+
     /// Whether more than three intervals lie between two points. Whole seconds decide almost always, and
     /// cost less than exact durations.
     #[inline]
@@ -434,7 +520,7 @@ impl ChartState {
                     alone(criterion, Some(side), Some((two[0] + two[1]) / 2.0))
                 }
                 Criterion::LevelsFourApart => alone(criterion, None, None),
-                other => self.window.check(other),
+                other => self.window.pattern(other),
             })
             .collect()
     }

@@ -237,9 +237,22 @@ impl Criteria {
         Self(self.0 | criterion.bit())
     }
 
+    /// Adds one if it holds.
+    #[must_use]
+    #[inline]
+    pub(super) fn with_if(mut self, criterion: Criterion, holds: bool) -> Self {
+        self.put(criterion, holds);
+        self
+    }
+
     /// Its members, in the order of [`Criterion::ALL`].
     pub fn iter(self) -> impl Iterator<Item = Criterion> {
-        Criterion::ALL.into_iter().filter(move |criterion| self.has(*criterion))
+        let mut left = self.0;
+        std::iter::from_fn(move || {
+            let next = Criterion::ALL.get(left.trailing_zeros() as usize)?;
+            left &= left - 1;
+            Some(*next)
+        })
     }
 
     fn put(&mut self, criterion: Criterion, holds: bool) {
@@ -331,10 +344,8 @@ pub struct Firing {
 
 /// The last standardised values without a reset among them; fifteen suffice for every rule.
 ///
-/// What each rule asks of a point (beyond a zone, rising, …) is kept as a bit a point, the newest
-/// lowest: above the centre in the lower half of a word, below it in the upper half, so that both
-/// sides are asked at once, and a point costs the same whatever the rules. The stored form is the
-/// list of values alone.
+/// What the rules ask is kept as a bit a point, so that a point costs the same whatever the rules. Which
+/// points make a pattern is looked up in the ring when one fires. The stored form is the list of values alone.
 #[derive(Debug, Clone, Copy, Default, Serialize, Deserialize)]
 #[serde(from = "StoredWindow", into = "StoredWindow")]
 pub struct RuleWindow {
@@ -342,21 +353,28 @@ pub struct RuleWindow {
     ring: [(u64, f64); RING],
     /// Points pushed since the reset.
     pushed: usize,
-    /// Points above and below 0, 1, 2 and 3 sigmas.
-    beyond: [u32; 4],
-    /// Points within one sigma.
-    within: u32,
-    /// Points above, and below, the one before.
-    moves: u32,
+    runs: Runs,
 }
 
-/// Edges of the zones, in sigmas.
-const ZONES: [f64; 4] = [0.0, 1.0, 2.0, 3.0];
+/// What is so of the last points, a bit a point, the newest lowest.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Runs {
+    /// The newest value.
+    z: f64,
+    /// Above the centre, one and two sigmas.
+    above: [u32; 3],
+    /// Below them.
+    below: [u32; 3],
+    /// Above, below the one before.
+    rising: u32,
+    falling: u32,
+    /// Within one sigma.
+    within: u32,
+}
+
 const LONGEST: usize = 15;
 /// A power of two, so that the place of a point in the ring is a mask.
 const RING: usize = 16;
-/// The newest point, on both sides.
-const NEWEST: u32 = 0x0001_0001;
 
 #[derive(Serialize, Deserialize)]
 struct StoredWindow {
@@ -386,38 +404,134 @@ impl PartialEq for RuleWindow {
     }
 }
 
-/// The lowest `count` bits.
-fn newest(count: usize) -> u16 {
-    ((1_u32 << count) - 1) as u16
+/// Whether the newest `count` points are all set.
+#[inline]
+fn in_a_row(bits: u32, count: u32) -> bool {
+    let all = (1 << count) - 1;
+    bits & all == all
 }
 
-/// The next bit of both halves.
+/// Whether the newest point is set, and at least three of the four before it.
 #[inline]
-fn shifted(bits: u32, above: bool, below: bool) -> u32 {
-    (bits << 1) & !NEWEST | u32::from(above) | u32::from(below) << 16
+fn four_of_five(bits: u32) -> bool {
+    let (pair, other) = (bits >> 1 & bits >> 2, bits >> 3 & bits >> 4);
+    let (either, or_other) = (bits >> 1 | bits >> 2, bits >> 3 | bits >> 4);
+    bits & (pair & or_other | other & either) & 1 != 0
 }
 
-/// Points of which this and the `count` − 1 before are all set, for count 2, 4 and 8.
-#[inline]
-fn in_a_row(bits: u32) -> (u32, u32, u32) {
-    let two = bits & bits >> 1;
-    let four = two & two >> 2;
-    (two, four, four & four >> 4)
+impl Runs {
+    /// After another value; `has_before` says whether there is one before it. Without branches: whether a
+    /// value lies above the centre is a coin's toss, and a processor that guesses wrong waits longer than
+    /// all the rules take together.
+    #[inline]
+    pub(super) fn after(&self, z: f64, has_before: bool) -> Self {
+        let next = |bits: u32, holds: bool| bits << 1 | u32::from(holds);
+        Self {
+            z,
+            above: [
+                next(self.above[0], z > 0.0),
+                next(self.above[1], z > 1.0),
+                next(self.above[2], z > 2.0),
+            ],
+            below: [
+                next(self.below[0], z < 0.0),
+                next(self.below[1], z < -1.0),
+                next(self.below[2], z < -2.0),
+            ],
+            rising: next(self.rising, has_before & (z > self.z)),
+            falling: next(self.falling, has_before & (z < self.z)),
+            within: next(self.within, z.abs() < 1.0),
+        }
+    }
+
+    /// A rise after a fall, or a fall after a rise.
+    #[inline]
+    fn turns(&self) -> u32 {
+        self.rising & self.falling >> 1 | self.falling & self.rising >> 1
+    }
+
+    /// Whether no rule fires: nearly every point, and told by very little.
+    #[inline]
+    pub(super) fn is_quiet(&self) -> bool {
+        !(in_a_row(self.above[0], 8)
+            | in_a_row(self.below[0], 8)
+            | in_a_row(self.rising, 5)
+            | in_a_row(self.falling, 5)
+            | in_a_row(self.turns(), 12)
+            | in_a_row(self.within, 15)
+            | in_a_row(self.above[1] | self.below[1], 8)
+            | (self.z.abs() > 2.0)
+            // Four of four hold four of five as soon as there are five.
+            | in_a_row(self.above[1], 4)
+            | in_a_row(self.below[1], 4)
+            | four_of_five(self.above[1])
+            | four_of_five(self.below[1]))
+    }
+
+    /// The rules that fire.
+    pub(super) fn fired(&self) -> Criteria {
+        use Criterion as C;
+        let mut fired = Criteria::NONE;
+        if self.is_quiet() {
+            return fired;
+        }
+        for [side, one, two] in [self.above, self.below] {
+            fired.put(C::TwoOfThree, two & 1 == 1 && two & 0b110 != 0);
+            fired.put(C::TwoInARowBeyond2, in_a_row(two, 2));
+            fired.put(C::FourOfFive, four_of_five(one));
+            fired.put(C::FourInARowBeyond1, in_a_row(one, 4));
+            fired.put(C::EightOnASide, in_a_row(side, 8));
+            fired.put(C::NineOnASide, in_a_row(side, 9));
+            fired.put(C::TenOnASide, in_a_row(side, 10));
+        }
+        fired.put(C::Beyond3, self.z.abs() > 3.0);
+        fired.put(C::WarningBeyond2, self.z.abs() > 2.0);
+        // Five moves in a row are six points, twelve turns fourteen.
+        fired.put(C::SixTrending, in_a_row(self.rising, 5) || in_a_row(self.falling, 5));
+        fired.put(C::FourteenAlternating, in_a_row(self.turns(), 12));
+        fired.put(C::FifteenHugging, in_a_row(self.within, 15));
+        fired.put(C::EightAvoiding, in_a_row(self.above[1] | self.below[1], 8));
+        fired
+    }
 }
 
 impl RuleWindow {
     /// Takes the next standardised value (distance from the centre in sigmas).
     #[inline]
     pub fn push(&mut self, ordinal: u64, z: f64) {
-        let before = self.ring[self.pushed.wrapping_sub(1) % RING].1;
+        let runs = self.after(z);
+        self.take(ordinal, z, runs);
+    }
+
+    /// What the runs would be after another value.
+    #[inline]
+    fn after(&self, z: f64) -> Runs {
+        self.runs.after(z, self.pushed > 0)
+    }
+
+    /// Takes a value whose runs are known.
+    #[inline]
+    fn take(&mut self, ordinal: u64, z: f64, runs: Runs) {
         self.ring[self.pushed % RING] = (ordinal, z);
-        for (bits, edge) in self.beyond.iter_mut().zip(ZONES) {
-            *bits = shifted(*bits, z > edge, z < -edge);
-        }
-        self.within = self.within << 1 | u32::from(z.abs() < 1.0);
-        let has_before = self.pushed > 0;
-        self.moves = shifted(self.moves, has_before && z > before, has_before && z < before);
+        self.runs = runs;
         self.pushed += 1;
+    }
+
+    /// Its runs, for a stretch in which nothing is looked up in the ring.
+    pub(super) fn runs(&self) -> Option<Runs> {
+        (self.pushed > 0).then_some(self.runs)
+    }
+
+    /// Takes a value of such a stretch; the runs come at its end, by [`Self::settle`].
+    #[inline]
+    pub(super) fn note(&mut self, ordinal: u64, z: f64) {
+        self.ring[self.pushed % RING] = (ordinal, z);
+        self.pushed += 1;
+    }
+
+    /// The runs at the end of a stretch.
+    pub(super) fn settle(&mut self, runs: Runs) {
+        self.runs = runs;
     }
 
     /// Forgets all points: after a gap of more than three intervals, an exclusion, a new segment.
@@ -431,142 +545,84 @@ impl RuleWindow {
         (from..self.pushed).map(|place| self.ring[place % RING])
     }
 
-    /// The rules that fire at the newest point: for most points none does, and nothing else has to be
-    /// asked.
+    /// The rules that fire at the newest point.
     #[must_use]
-    #[inline]
     pub fn fired(&self) -> Criteria {
-        use Criterion as C;
-        let [side, one, two, three] = self.beyond;
-        let any = |bits: u32| bits & NEWEST != 0;
-        let mut fired = Criteria::NONE;
-        let (_, _, side_eight) = in_a_row(side);
-        let (one_two, one_four, _) = in_a_row(one);
-        let (_, _, avoid_eight) = in_a_row((one | one >> 16) & 0xffff);
-        let (move_two, move_four, _) = in_a_row(self.moves);
-        let turns = u32::from(self.turns());
-        let (_, turn_four, turn_eight) = in_a_row(turns);
-        let (_, _, hug_eight) = in_a_row(self.within & 0xffff);
-        fired.put(C::Beyond3, any(three));
-        fired.put(C::WarningBeyond2, any(two));
-        fired.put(C::TwoOfThree, any(two & (two >> 1 | two >> 2)));
-        fired.put(C::TwoInARowBeyond2, any(two & two >> 1));
-        // The newest, and at least three of the four before it.
-        let (pair, other) = (one_two >> 1, one_two >> 3);
-        let (either, or_other) = (one >> 1 | one >> 2, one >> 3 | one >> 4);
-        fired.put(C::FourOfFive, any(one & (pair & or_other | other & either)));
-        fired.put(C::FourInARowBeyond1, any(one_four));
-        fired.put(C::EightOnASide, any(side_eight));
-        fired.put(C::NineOnASide, any(side_eight & side >> 8));
-        fired.put(C::TenOnASide, any(side_eight & side >> 8 & side >> 9));
-        // Five moves in a row are six points.
-        fired.put(C::SixTrending, any(move_four & move_two >> 3));
-        fired.put(C::FourteenAlternating, any(turn_eight & turn_four >> 8));
-        fired.put(C::FifteenHugging, any(hug_eight & hug_eight >> 7));
-        fired.put(C::EightAvoiding, any(avoid_eight));
-        fired
-    }
-
-    /// Points above (lower half) and below the edge of a zone.
-    fn sided(&self, zone: usize) -> (u16, u16) {
-        (self.beyond[zone] as u16, (self.beyond[zone] >> 16) as u16)
-    }
-
-    /// Points at which a rise follows a fall, or a fall a rise; the first bit is that of the newest.
-    fn turns(&self) -> u16 {
-        let (rising, falling) = (self.moves as u16, (self.moves >> 16) as u16);
-        rising & falling >> 1 | falling & rising >> 1
+        self.runs.fired()
     }
 
     /// What `criterion` says at the newest point. The criteria of the design itself are not
     /// patterns of this window and give nothing here.
     #[must_use]
     pub fn check(&self, criterion: Criterion) -> Option<Firing> {
+        self.fired().has(criterion).then(|| self.pattern(criterion)).flatten()
+    }
+
+    /// The pattern of a criterion that is known to fire.
+    pub(super) fn pattern(&self, criterion: Criterion) -> Option<Firing> {
         use Criterion as C;
-        match criterion {
+        let side = if self.runs.z > 0.0 { Side::Above } else { Side::Below };
+        Some(match criterion {
+            C::Beyond3 | C::WarningBeyond2 => self.some_beyond(criterion, side, (1, 1), 0.0),
+            C::TwoOfThree => self.some_beyond(criterion, side, (2, 3), 2.0),
+            C::TwoInARowBeyond2 => self.some_beyond(criterion, side, (2, 2), 2.0),
+            C::FourOfFive => self.some_beyond(criterion, side, (4, 5), 1.0),
+            C::FourInARowBeyond1 => self.some_beyond(criterion, side, (4, 4), 1.0),
+            C::EightOnASide => self.some_beyond(criterion, side, (8, 8), 0.0),
+            C::NineOnASide => self.some_beyond(criterion, side, (9, 9), 0.0),
+            C::TenOnASide => self.some_beyond(criterion, side, (10, 10), 0.0),
+            C::SixTrending => {
+                let rises = self.runs.rising & 1 == 1;
+                let side = if rises { Side::Above } else { Side::Below };
+                self.firing(criterion, Some(side), self.newest(6))
+            }
+            C::FourteenAlternating => self.firing(criterion, None, self.newest(14)),
+            C::FifteenHugging => self.firing(criterion, None, self.newest(15)),
+            C::EightAvoiding => self.firing(criterion, None, self.newest(8)),
             C::BeyondLimits
             | C::Ewma
             | C::Cusum
             | C::Spread
             | C::TwoLevelsBeyond2
-            | C::LevelsFourApart => None,
-            C::Beyond3 => self.some_beyond(criterion, 1, 1, 3),
-            C::WarningBeyond2 => self.some_beyond(criterion, 1, 1, 2),
-            C::TwoOfThree => self.some_beyond(criterion, 2, 3, 2),
-            C::TwoInARowBeyond2 => self.some_beyond(criterion, 2, 2, 2),
-            C::FourOfFive => self.some_beyond(criterion, 4, 5, 1),
-            C::FourInARowBeyond1 => self.some_beyond(criterion, 4, 4, 1),
-            C::EightOnASide => self.some_beyond(criterion, 8, 8, 0),
-            C::NineOnASide => self.some_beyond(criterion, 9, 9, 0),
-            C::TenOnASide => self.some_beyond(criterion, 10, 10, 0),
-            C::SixTrending => {
-                let (rising, falling) = (self.moves as u16, (self.moves >> 16) as u16);
-                let side = if rising & newest(5) == newest(5) {
-                    Side::Above
-                } else if falling & newest(5) == newest(5) {
-                    Side::Below
-                } else {
-                    return None;
-                };
-                Some(self.firing(criterion, Some(side), newest(6)))
-            }
-            C::FourteenAlternating => self.each(criterion, self.turns(), 12, 14),
-            C::FifteenHugging => self.each(criterion, self.within as u16, 15, 15),
-            C::EightAvoiding => {
-                let (above, below) = self.sided(1);
-                self.each(criterion, above | below, 8, 8)
-            }
-        }
+            | C::LevelsFourApart => return None,
+        })
     }
 
-    /// `needed` of the last `out_of` beyond `zone` sigmas on the newest point's side. With fewer than
-    /// `out_of` points so far the pattern may already be complete.
+    /// The newest points, newest first.
+    fn newest(&self, count: usize) -> impl Iterator<Item = (u64, f64)> + '_ {
+        (0..count.min(self.pushed)).map(|back| self.ring[(self.pushed - 1 - back) % RING])
+    }
+
+    /// The newest `needed` of the last `out_of` points beyond `edge` sigmas on a side: three of three hold
+    /// two of three.
     fn some_beyond(
         &self,
         criterion: Criterion,
-        needed: u32,
-        out_of: usize,
-        zone: usize,
-    ) -> Option<Firing> {
-        let (above, below) = self.sided(zone);
-        let (side, bits) = if above & 1 == 1 {
-            (Side::Above, above)
-        } else if below & 1 == 1 {
-            (Side::Below, below)
-        } else {
-            return None;
-        };
-        let mut bits = bits & newest(out_of);
-        if bits.count_ones() < needed {
-            return None;
-        }
-        // Three of three hold two of three: name the newest ones that suffice.
-        while bits.count_ones() > needed {
-            bits &= !(1 << (15 - bits.leading_zeros()));
-        }
-        Some(self.firing(criterion, Some(side), bits))
+        side: Side,
+        (needed, out_of): (usize, usize),
+        edge: f64,
+    ) -> Firing {
+        let beyond = |z: f64| if side == Side::Above { z > edge } else { z < -edge };
+        let points = self.newest(out_of).filter(|(_, z)| beyond(*z)).take(needed);
+        self.firing(criterion, Some(side), points)
     }
 
-    /// A pattern without a side: `count` bits in a row make it, and `points` points.
-    fn each(&self, criterion: Criterion, bits: u16, count: usize, points: usize) -> Option<Firing> {
-        let holds = bits & newest(count) == newest(count);
-        holds.then(|| self.firing(criterion, None, newest(points)))
-    }
-
-    /// A firing made by the points of these bits.
-    fn firing(&self, criterion: Criterion, side: Option<Side>, bits: u16) -> Firing {
-        let made_of: Vec<(u64, f64)> = (0..RING.min(self.pushed))
-            .rev()
-            .filter(|back| bits >> back & 1 == 1)
-            .map(|back| self.ring[(self.pushed - 1 - back) % RING])
-            .collect();
-        let sum: f64 = made_of.iter().map(|(_, z)| z).sum();
-        Firing {
-            criterion,
-            side,
-            shift: side.map(|_| sum / made_of.len().max(1) as f64),
-            points: made_of.into_iter().map(|(ordinal, _)| ordinal).collect(),
+    /// A firing made by these points, newest first.
+    fn firing(
+        &self,
+        criterion: Criterion,
+        side: Option<Side>,
+        made_of: impl Iterator<Item = (u64, f64)>,
+    ) -> Firing {
+        let mut points = Vec::with_capacity(LONGEST);
+        let mut sum = 0.0;
+        for (ordinal, z) in made_of {
+            points.push(ordinal);
+            sum += z;
         }
+        points.reverse();
+        let shift = side.map(|_| sum / points.len().max(1) as f64);
+        Firing { criterion, side, points, shift }
     }
 }
 

@@ -209,7 +209,9 @@ fn card(
 
 /// Tells an open wall of charts that got a point, whichever process took it.
 pub async fn events(_signed: SignedIn, State(state): State<AppState>) -> Response {
-    let news = state.store.news();
+    let news = state.store.news().await;
+    // What came between the page and this line is seen by looking at everything once.
+    let first = futures_util::stream::iter([Ok(Event::default().event("chart").data("all"))]);
     let stream = futures_util::stream::unfold(news, |mut news| async move {
         let event = match news.recv().await {
             Ok(News::Chart(id)) => Event::default().event("chart").data(id.to_string()),
@@ -222,7 +224,7 @@ pub async fn events(_signed: SignedIn, State(state): State<AppState>) -> Respons
         Some((Ok::<Event, Infallible>(event), news))
     });
     let closed = async move { state.closed().await };
-    Sse::new(stream.take_until(Box::pin(closed)))
+    Sse::new(first.chain(stream).take_until(Box::pin(closed)))
         .keep_alive(KeepAlive::new().text("still here"))
         .into_response()
 }

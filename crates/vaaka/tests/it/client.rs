@@ -109,6 +109,34 @@ impl Page {
     }
 }
 
+/// A stream of events that is open.
+pub struct Told {
+    response: reqwest::Response,
+    text: String,
+}
+
+impl Told {
+    /// Data of the next event; panics when none comes in time.
+    pub async fn next(&mut self, patience: std::time::Duration) -> String {
+        let coming = async {
+            loop {
+                if let Some((event, rest)) = self.text.split_once("\n\n") {
+                    let data = event.lines().find_map(|line| line.strip_prefix("data: "));
+                    let data = data.map(str::to_owned);
+                    self.text = rest.to_owned();
+                    match data {
+                        Some(data) => return data,
+                        None => continue,
+                    }
+                }
+                let chunk = self.response.chunk().await.unwrap().expect("the stream ended");
+                self.text.push_str(&String::from_utf8_lossy(&chunk));
+            }
+        };
+        tokio::time::timeout(patience, coming).await.expect("no event came")
+    }
+}
+
 /// Somebody at a bench.
 #[derive(Clone)]
 pub struct Bench {
@@ -143,6 +171,14 @@ impl Bench {
             headers: response.headers().clone(),
             text: response.text().await.unwrap(),
         }
+    }
+
+    /// Opens a stream of events.
+    pub async fn events(&self, path: &str) -> Told {
+        let response = self.client.get(format!("{}{path}", self.base)).send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::OK);
+        assert_eq!(response.headers()["content-type"], "text/event-stream");
+        Told { response, text: String::new() }
     }
 
     pub async fn get(&self, path: &str) -> Page {

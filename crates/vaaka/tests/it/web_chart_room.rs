@@ -1,0 +1,681 @@
+//! The chart room: zoom, points, the baseline study, rules, segments, charts of all levels, signals as
+//! work, the wall.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::time::Duration;
+
+use diesel::sql_types::{BigInt, Text};
+use diesel_async::RunQueryDsl;
+use rand::{Rng, SeedableRng};
+use reqwest::StatusCode;
+use vaaka_core::chart::{ChartDesign, ChartPoint, Scatter, evaluate};
+use vaaka_store::ids::StreamId;
+use vaaka_store::{Store, charts, replay};
+
+use crate::client::{Bench, Page};
+use crate::support::{HandClock, Server, app_url, connect, demo_database, now, owner_url};
+
+async fn ilma(server: &Server) -> Bench {
+    Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
+}
+
+async fn rauno(server: &Server) -> Bench {
+    Bench::signed_in(&server.base, "rauno", "hiljainen-vuo-5").await
+}
+
+async fn post(bench: &Bench, path: &str, typed: &[(&str, &str)]) -> Page {
+    let token = bench.get("/charts").await.attribute("input[name=form_token]", "value").unwrap();
+    let mut fields: HashMap<String, String> =
+        typed.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+    fields.insert("form_token".into(), token);
+    bench.post(path, &fields).await
+}
+
+#[derive(diesel::QueryableByName)]
+struct Number {
+    #[diesel(sql_type = BigInt)]
+    number: i64,
+}
+
+#[derive(diesel::QueryableByName)]
+struct Line {
+    #[diesel(sql_type = Text)]
+    line: String,
+}
+
+async fn number(database: &str, query: &str) -> i64 {
+    let mut connection = connect(&owner_url(database)).await;
+    diesel::sql_query(query).get_result::<Number>(&mut connection).await.unwrap().number
+}
+
+async fn lines(database: &str, query: &str) -> Vec<String> {
+    let mut connection = connect(&owner_url(database)).await;
+    let rows: Vec<Line> = diesel::sql_query(query).load(&mut connection).await.unwrap();
+    rows.into_iter().map(|row| row.line).collect()
+}
+
+/// The chart of an instrument's first level.
+async fn chart(server: &Server, tag: &str) -> i64 {
+    let query = format!(
+        "SELECT min(s.id) AS number FROM chart_streams s JOIN instruments i
+             ON i.id = s.instrument_id WHERE i.tag = '{tag}' AND s.derived IS NULL"
+    );
+    number(&server.database, &query).await
+}
+
+/// Eight hours pass.
+async fn next_shift(clock: &HandClock, bench: &Bench) {
+    clock.pass(8 * 3_600);
+    bench.get("/").await;
+}
+
+/// A server whose clock a test moves on.
+async fn with_clock() -> (Arc<HandClock>, Server) {
+    let clock = HandClock::at(now());
+    let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
+    (clock, server)
+}
+
+/// Readings of the tank scale that are right to a gram.
+const FINE: [&str; 9] =
+    ["0.000", "5.001", "10.001", "20.001", "20.001", "20.001", "10.001", "10.001", "0.000"];
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_all_years_to_a_shift() {
+    let server = Server::demo().await;
+    let bench = Bench::aino(&server.base).await;
+    let id = chart(&server, "R-02").await;
+    let month = bench.get(&format!("/charts/{id}")).await;
+    assert_eq!(month.words("nav.ranges a[aria-current]"), "Month");
+    assert!(month.all("svg.chart .point").len() > 60);
+    // Closer and closer, down to a shift; each way is a link.
+    let mut page = month;
+    for _ in 0..8 {
+        let closer = page.attribute("a[data-way=closer]", "href").unwrap();
+        page = bench.get(&closer).await;
+        assert_eq!(page.status, StatusCode::OK);
+    }
+    assert!(page.all("svg.chart .point").len() <= 3, "{}", page.words(".ways span"));
+    let wider = page.attribute("a[data-way=wider]", "href").unwrap();
+    assert_eq!(bench.get(&wider).await.status, StatusCode::OK);
+    // What cannot be read is a month; a stretch without checks says so.
+    for nonsense in
+        ["range=%00", "from=x&to=y", "from=2026-11-20&to=2026-11-10", "range=week&view=zzz"]
+    {
+        let page = bench.get(&format!("/charts/{id}?{nonsense}")).await;
+        assert_eq!(page.status, StatusCode::OK, "{nonsense}");
+    }
+    let empty = bench.get(&format!("/charts/{id}?from=2019-01-01&to=2019-02-01")).await;
+    assert!(empty.words(".chart-sheet").contains("No check in this time"), "{}", empty.text);
+    // Every point as a row, and the distribution with figures that say what they are.
+    let table = bench.get(&format!("/charts/{id}?view=table&range=all")).await;
+    assert!(table.all("table.points tbody tr").len() > 100);
+    let spread = bench.get(&format!("/charts/{id}?view=distribution&range=all")).await;
+    let words = spread.words(".stack .side");
+    assert!(words.contains("Pp = (U − L)/(6 s)") && words.contains("Ppk"), "{words}");
+    assert!(!spread.all("svg .bar").is_empty());
+    // Another chart and nothing beside it.
+    let other = number(&server.database, &format!("SELECT max(id) AS number FROM chart_streams WHERE instrument_id = (SELECT instrument_id FROM chart_streams WHERE id = {id})")).await;
+    let beside = bench.get(&format!("/charts/{id}?with={other}")).await;
+    assert!(beside.text.contains("beside it R-02"), "{}", beside.text);
+    assert!(!bench.get(&format!("/charts/{id}?with=999999")).await.text.contains("beside it"));
+    for missing in
+        ["/charts/999999", "/charts/x", "/charts/1/points/999999", "/charts/999999/study"]
+    {
+        assert_eq!(bench.get(missing).await.status, StatusCode::NOT_FOUND, "{missing}");
+    }
+}
+
+/// More points than are drawn one by one: strokes, and only what says something by itself.
+#[tokio::test(flavor = "multi_thread")]
+async fn ten_years_are_strokes_on_a_light_page() {
+    let server = Server::demo().await;
+    let id = chart(&server, "R-02").await;
+    // The same checks again and again, each time a month and a half earlier: eleven thousand points.
+    let mut owner = server.owner().await;
+    for query in [
+        format!("CREATE TEMPORARY TABLE numbered AS SELECT row_number() OVER (ORDER BY c.id) AS n, c.* FROM checks c WHERE c.state = 'concluded' AND EXISTS (SELECT FROM chart_points p WHERE p.check_id = c.id AND p.stream_id = {id})"),
+        "INSERT INTO checks (plan_version_id, instrument_id, shift_instance_id, certificate_id, purpose, state, opened_by, opened_at, closed_by, closed_at, idempotency_key, held_by)
+            SELECT plan_version_id, instrument_id, shift_instance_id, certificate_id, purpose, state, opened_by, opened_at - back * interval '46 days', closed_by, closed_at - back * interval '46 days', gen_random_uuid(), held_by FROM numbered, generate_series(1, 80) back".into(),
+        format!("INSERT INTO chart_points (stream_id, segment_id, check_id, certificate_id, ordinal, measured_at, value, conformity, firings, advisory, center_line, lower_control_limit, upper_control_limit, ewma, ewma_half_width)
+            SELECT {id}, (SELECT min(id) FROM segments WHERE stream_id = {id}), c.id, c.certificate_id, 100000 + row_number() OVER (ORDER BY c.closed_at), c.closed_at, (c.id % 17) / 10.0, 'pass', '[]', '[]', 0.4, -4.8, 5.6, 0.5, 1.0
+            FROM checks c WHERE NOT EXISTS (SELECT FROM chart_points p WHERE p.check_id = c.id) AND c.instrument_id = (SELECT instrument_id FROM chart_streams WHERE id = {id})"),
+    ] {
+        diesel::sql_query(query).execute(&mut owner).await.unwrap();
+    }
+    let count = number(
+        &server.database,
+        &format!("SELECT count(*) AS number FROM chart_points WHERE stream_id = {id}"),
+    )
+    .await;
+    assert!(count > 10_000, "{count}");
+    let bench = Bench::aino(&server.base).await;
+    let page = bench.get(&format!("/charts/{id}?range=all")).await;
+    assert_eq!(page.all("svg.chart .condensed").len(), 1);
+    assert!(page.all("svg.chart .point").len() <= 200);
+    assert!(page.text.len() < 400_000, "{} bytes", page.text.len());
+    let table = bench.get(&format!("/charts/{id}?range=all&view=table")).await;
+    assert_eq!(table.all("table.points tbody tr").len(), 500);
+    assert!(table.words("table.points caption").contains("all of them are in the CSV"));
+    let study = bench.get(&format!("/charts/{id}/study?chosen=yes")).await;
+    assert_eq!(study.status, StatusCode::OK);
+    assert!(study.text.len() < 400_000, "{} bytes", study.text.len());
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_point_is_commented_left_out_and_taken_in() {
+    let server = Server::demo().await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let id = chart(&server, "R-02").await;
+    let check = number(
+        &server.database,
+        &format!(
+            "SELECT check_id AS number FROM chart_points WHERE stream_id = {id} AND ordinal = 60"
+        ),
+    )
+    .await;
+    let path = format!("/charts/{id}/points/{check}");
+    let shown = aino.get(&path).await;
+    assert!(shown.words("dl.facts").contains("From the centre"), "{}", shown.text);
+    assert!(shown.find("button[value=exclude]").is_none(), "only a lead leaves points out");
+    let mark = format!("{path}/mark");
+    let empty = post(&aino, &mark, &[("mark", "comment"), ("comment", " ")]).await;
+    assert_eq!(empty.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(empty.words("#comment-error").contains("Type what is to be said"));
+    let said = post(&aino, &mark, &[("mark", "comment"), ("comment", "door was open <b>")]).await;
+    assert_eq!(said.status, StatusCode::SEE_OTHER);
+    assert_eq!(
+        post(&aino, &mark, &[("mark", "exclude"), ("reason", "no")]).await.status,
+        StatusCode::FORBIDDEN
+    );
+    // Left out with its reason: a cross, no number of its own, and the chart evaluated without it.
+    let before = bits(&server, id).await;
+    let silent = post(&ilma, &mark, &[("mark", "exclude"), ("reason", "")]).await;
+    assert!(silent.words("#reason-error").contains("never because it is inconvenient"));
+    let out = post(&ilma, &mark, &[("mark", "exclude"), ("reason", "draught")]).await;
+    assert_eq!(out.status, StatusCode::SEE_OTHER, "{}", out.text);
+    let chart_page = ilma.get(&format!("/charts/{id}?range=all")).await;
+    assert_eq!(chart_page.all(".point.excluded").len(), 1);
+    assert!(
+        chart_page.text.contains("door was open &#60;b&#62;")
+            || chart_page.text.contains("door was open &lt;b&gt;")
+    );
+    same_as_from_scratch(&server, id).await;
+    assert_ne!(bits(&server, id).await, before);
+    // A second lead who does the same is told so.
+    let again = post(&ilma, &mark, &[("mark", "exclude"), ("reason", "draught")]).await;
+    assert!(again.words("[role=alert]").contains("already"), "{}", again.text);
+    // Taken in again it is as if nothing had been.
+    post(&ilma, &mark, &[("mark", "include"), ("reason", "was fine")]).await;
+    assert_eq!(bits(&server, id).await, before);
+    let actions = lines(
+        &server.database,
+        &format!(
+            "SELECT action AS line FROM audit_entries WHERE chain = 'chart:{id}' ORDER BY sequence"
+        ),
+    )
+    .await;
+    assert_eq!(actions, ["point_comment", "point_excluded", "point_included"]);
+}
+
+/// Everything that the fold says of a chart, as it is stored.
+async fn bits(server: &Server, id: i64) -> Vec<String> {
+    lines(&server.database, &format!("SELECT concat_ws('|', check_id, ordinal, value, center_line, lower_control_limit, upper_control_limit, ewma, ewma_half_width, standardised, cusum_above, cusum_below, provisional, signalled, firings, advisory) AS line FROM chart_points WHERE stream_id = {id} ORDER BY measured_at, id")).await
+}
+
+/// The stored points of each segment against a full evaluation from its start, to the same bits.
+async fn same_as_from_scratch(server: &Server, id: i64) {
+    let store = Store::new(&app_url(&server.database), 2).unwrap();
+    let mut connection = store.connection().await.unwrap();
+    let stream = charts::by_id(&mut connection, StreamId(id)).await.unwrap().stream;
+    let points = charts::points_since(&mut connection, StreamId(id), jiff::Timestamp::UNIX_EPOCH)
+        .await
+        .unwrap();
+    let mut compared = 0;
+    for segment in charts::segments_of(&mut connection, StreamId(id)).await.unwrap() {
+        let Some(design) = segment.design.clone() else { continue };
+        let design: ChartDesign = serde_json::from_value(design).unwrap();
+        let own: Vec<_> = points
+            .iter()
+            .map(|view| &view.point)
+            .filter(|point| point.segment_id == segment.id && point.ordinal.is_some())
+            .collect();
+        let series: Vec<ChartPoint> = own
+            .iter()
+            .map(|point| ChartPoint {
+                excluded: point.excluded,
+                readings: u32::try_from(point.readings).unwrap(),
+                scatter: point
+                    .std_dev
+                    .zip(point.reading_range)
+                    .map(|(std_dev, range)| Scatter { std_dev, range }),
+                ..ChartPoint::new(point.measured_at.0, point.value)
+            })
+            .collect();
+        let (_, evaluations) = evaluate(&design, charts::interval(&stream), &series);
+        for (ordinal, (point, one)) in own.iter().zip(&evaluations).enumerate() {
+            assert_eq!(point.ordinal, Some(i64::try_from(ordinal).unwrap()));
+            assert_eq!(point.ewma.map(f64::to_bits), Some(one.ewma.to_bits()), "{ordinal}");
+            assert_eq!(point.cusum_above.map(f64::to_bits), Some(one.cusum.0.to_bits()));
+            assert_eq!(point.firings, serde_json::to_value(one.firings()).unwrap());
+            compared += 1;
+        }
+    }
+    assert!(compared > 60, "{compared}");
+}
+
+/// Property: points left out and taken in at random, each time replayed, and in the end as at the start.
+#[tokio::test(flavor = "multi_thread")]
+async fn any_points_left_out_replay_to_the_same_bits() {
+    let server = Server::demo().await;
+    let id = chart(&server, "R-02").await;
+    let checks: Vec<i64> = lines(&server.database, &format!("SELECT check_id::text AS line FROM chart_points WHERE stream_id = {id} AND ordinal IS NOT NULL"))
+        .await
+        .iter()
+        .map(|line| line.parse().unwrap())
+        .collect();
+    let before = bits(&server, id).await;
+    let store = Store::new(&app_url(&server.database), 2).unwrap();
+    let mut connection = store.connection().await.unwrap();
+    let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(44);
+    let mut owner = server.owner().await;
+    for _ in 0..8 {
+        let out: Vec<String> =
+            (0..6).map(|_| checks[rng.random_range(0..checks.len())].to_string()).collect();
+        let query = format!(
+            "UPDATE chart_points SET excluded = check_id IN ({}) WHERE stream_id = {id}",
+            out.join(",")
+        );
+        diesel::sql_query(query).execute(&mut owner).await.unwrap();
+        replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
+        same_as_from_scratch(&server, id).await;
+    }
+    diesel::sql_query("UPDATE chart_points SET excluded = false")
+        .execute(&mut owner)
+        .await
+        .unwrap();
+    replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
+    assert_eq!(bits(&server, id).await, before);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn limits_are_studied_and_frozen_by_one_lead() {
+    let (clock, server) = with_clock().await;
+    let (aino, ilma, rauno) =
+        (Bench::aino(&server.base).await, ilma(&server).await, rauno(&server).await);
+    let id = chart(&server, "R-02").await;
+    let path = format!("/charts/{id}/study");
+    // Anybody who is signed in sees where limits come from; only a lead freezes.
+    let seen = aino.get(&path).await;
+    assert_eq!(seen.status, StatusCode::OK);
+    assert!(seen.find("form[method=post][action$=study]").is_none());
+    let page = ilma.get(&path).await;
+    for words in
+        ["Checks used", "Sigma", "Normal (Anderson-Darling)", "Technicians", "Kinds of shift"]
+    {
+        assert!(page.words("dl.facts.wide").contains(words), "{words}");
+    }
+    assert!(
+        page.text.contains("it would have signalled")
+            || page.text.contains("would not have signalled")
+    );
+    // A day is too short, a period without a check is empty, and nonsense stays in its field.
+    let day = ilma.get(&format!("{path}?chosen=yes&from=2026-11-01&to=2026-11-02")).await;
+    assert!(day.words(".card-strip.out").contains("at least 20 are needed"), "{}", day.text);
+    assert!(day.find("form[method=post][action$=study]").is_none());
+    let none = ilma.get(&format!("{path}?chosen=yes&from=2019-01-01&to=2019-02-01")).await;
+    assert!(none.words(".card-strip.out").contains("No point is left"), "{}", none.text);
+    let wrong = ilma.get(&format!("{path}?chosen=yes&from=yesterday&below=0&limits=given")).await;
+    assert_eq!(wrong.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(wrong.words("#f-from-error").contains("year-month-day"));
+    assert!(wrong.words("#f-below-error").contains("from 1 to 10"));
+    assert!(wrong.words("#f-sigma-error").contains("sigma"));
+    assert_eq!(wrong.attribute("#f-from", "value").as_deref(), Some("yesterday"));
+    // Frozen with a name and a reason.
+    let form = rauno.get(&path).await;
+    let missing = freeze(&ilma, &path, &page, &[]).await;
+    assert_eq!(missing.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(missing.words("#f-name-error").contains("Give these limits a name"));
+    assert!(missing.words("#f-reason-error").contains("Say why"));
+    let named = [("name", "Limits of the autumn"), ("reason", "review"), ("review", "6")];
+    let done = freeze(&ilma, &path, &page, &named).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.text);
+    let chart_page = ilma.get(&format!("/charts/{id}")).await;
+    let words = chart_page.words("aside");
+    for wanted in ["Limits of the autumn", "Ilma Tarvola", "review due", "segment 2"] {
+        assert!(words.contains(wanted), "{wanted}: {words}");
+    }
+    // What was judged keeps its limits; the other lead saw another chart.
+    same_as_from_scratch(&server, id).await;
+    let stale = freeze(&rauno, &path, &form, &named).await;
+    assert!(stale.text.contains("Somebody else has changed this chart"), "{}", stale.text);
+    // The next check is held against the new limits.
+    aino.run("R-02", &FINE).await;
+    let newest = lines(&server.database, &format!("SELECT g.cause || ', ' || p.ordinal AS line FROM chart_points p JOIN segments g ON g.id = p.segment_id WHERE p.stream_id = {id} ORDER BY p.measured_at DESC LIMIT 1")).await;
+    assert_eq!(newest, ["limits frozen, 0"]);
+    // Action lines are no control limits.
+    let lines_chosen = "chosen=yes&limits=action_lines&lower=-10&upper=10";
+    let page = ilma.get(&format!("{path}?{lines_chosen}")).await;
+    assert!(page.text.contains("Action lines are no control limits"), "{}", page.text);
+    let named = [("name", "Owner's lines"), ("reason", "asked for")];
+    freeze(&ilma, &path, &page, &named).await;
+    next_shift(&clock, &aino).await;
+    aino.run("R-02", &FINE).await;
+    let drawn = ilma.get(&format!("/charts/{id}?range=week")).await;
+    assert!(drawn.text.contains("no control limits"), "{}", drawn.words("aside"));
+    assert!(!drawn.text.contains("With these rules a false alarm"));
+}
+
+/// Sends the form that freezes, as it was shown, with more typed into it.
+async fn freeze(bench: &Bench, path: &str, page: &Page, typed: &[(&str, &str)]) -> Page {
+    let mut fields = page.whole_form("form[method=post][action$=study]");
+    for (name, value) in typed {
+        fields.insert((*name).to_owned(), (*value).to_owned());
+    }
+    let token = bench.get("/charts").await.attribute("input[name=form_token]", "value").unwrap();
+    fields.insert("form_token".into(), token);
+    bench.post(path, &fields).await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn rules_are_switched_one_by_one_for_what_comes() {
+    let server = Server::demo().await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let id = chart(&server, "R-02").await;
+    let path = format!("/charts/{id}/rules");
+    assert_eq!(aino.get(&path).await.status, StatusCode::FORBIDDEN);
+    let page = ilma.get(&path).await;
+    assert_eq!(page.all("select[name^=rule-]").len(), 17, "all but the two across levels");
+    let before = bits(&server, id).await;
+    let mut fields = page.whole_form("form[action$=rules]");
+    fields.insert("rule-ewma".into(), "off".into());
+    fields.insert("rule-eight_on_a_side".into(), "raises".into());
+    // Only looked at: nothing is switched, and the mixture says that it was simulated.
+    fields.insert("only_look".into(), "on".into());
+    let looked = ilma.post(&path, &fields).await;
+    assert!(looked.words(".intro").contains("(simulated)"), "{}", looked.words(".intro"));
+    assert_eq!(looked.attribute("#f-rule-ewma option[selected]", "value").as_deref(), Some("off"));
+    fields.remove("only_look");
+    let silent = ilma.post(&path, &fields).await;
+    assert!(silent.words("#f-reason-error").contains("Say why"), "{}", silent.text);
+    fields.insert("reason".into(), "too many drifts by season".into());
+    assert_eq!(ilma.post(&path, &fields).await.status, StatusCode::SEE_OTHER);
+    // What was judged stays, also after a replay.
+    let store = Store::new(&app_url(&server.database), 2).unwrap();
+    let mut connection = store.connection().await.unwrap();
+    replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
+    assert_eq!(bits(&server, id).await, before);
+    same_as_from_scratch(&server, id).await;
+    // The next check, in the middle of the drift, is far above by the slow average, which is off now.
+    let drifted =
+        ["0.000", "5.004", "10.008", "20.014", "20.014", "20.014", "10.008", "10.008", "0.000"];
+    aino.run("R-02", &drifted).await;
+    let fired = lines(&server.database, &format!("SELECT f->>'criterion' AS line FROM chart_points p, jsonb_array_elements(p.firings) f WHERE p.stream_id = {id} AND p.id = (SELECT max(id) FROM chart_points WHERE stream_id = {id})")).await;
+    assert!(fired.contains(&"eight_on_a_side".to_owned()), "{fired:?}");
+    assert!(!fired.contains(&"ewma".to_owned()), "{fired:?}");
+    // A ready-made choice takes the place of the rest.
+    let mut fields = ilma.get(&path).await.whole_form("form[action$=rules]");
+    fields.insert("preset".into(), "multirules".into());
+    fields.insert("reason".into(), "as in the laboratory".into());
+    ilma.post(&path, &fields).await;
+    let raising = lines(&server.database, &format!("SELECT jsonb_array_elements_text(design->'raising') AS line FROM segments WHERE stream_id = {id} ORDER BY ordinal DESC, 1")).await;
+    assert!(raising.contains(&"two_in_a_row_beyond2".to_owned()), "{raising:?}");
+    assert!(!raising.contains(&"warning_beyond2".to_owned()), "a warning never raises");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_proposed_segment_is_confirmed_or_joined() {
+    let (clock, server) = with_clock().await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let id = chart(&server, "R-02").await;
+    let first = number(
+        &server.database,
+        &format!("SELECT min(id) AS number FROM segments WHERE stream_id = {id}"),
+    )
+    .await;
+    // Moved: a new segment, proposed until a lead has decided.
+    let event =
+        post(&aino, "/instruments/R-02/events", &[("kind", "moved"), ("note", "to bay 4")]).await;
+    assert_eq!(event.status, StatusCode::SEE_OTHER, "{}", event.text);
+    aino.run("R-02", &FINE).await;
+    let second = number(
+        &server.database,
+        &format!("SELECT max(id) AS number FROM segments WHERE stream_id = {id}"),
+    )
+    .await;
+    assert_ne!(first, second);
+    let page = ilma.get(&format!("/charts/{id}")).await;
+    assert!(page.text.contains("New segments to confirm"), "{}", page.text);
+    assert!(!aino.get(&format!("/charts/{id}")).await.text.contains("New segments to confirm"));
+    let settle = format!("/charts/{id}/segments/{second}");
+    let silent = post(&ilma, &settle, &[("settle", "join"), ("reason", "")]).await;
+    assert!(silent.text.contains("Say why it is joined"), "{}", silent.text);
+    assert_eq!(
+        post(&aino, &settle, &[("settle", "join"), ("reason", "x")]).await.status,
+        StatusCode::FORBIDDEN
+    );
+    let joined = post(&ilma, &settle, &[("settle", "join"), ("reason", "put back at once")]).await;
+    assert_eq!(joined.status, StatusCode::SEE_OTHER, "{}", joined.text);
+    let of = number(&server.database, &format!("SELECT segment_id AS number FROM chart_points WHERE stream_id = {id} ORDER BY measured_at DESC LIMIT 1")).await;
+    assert_eq!(of, first, "its point goes on with the segment before");
+    same_as_from_scratch(&server, id).await;
+    // The next check goes there, too, and the next segment has a number of its own.
+    next_shift(&clock, &aino).await;
+    aino.run("R-02", &FINE).await;
+    assert_eq!(
+        number(
+            &server.database,
+            &format!("SELECT count(*) AS number FROM chart_points WHERE segment_id = {second}")
+        )
+        .await,
+        0
+    );
+    post(&aino, "/instruments/R-02/events", &[("kind", "moved"), ("note", "to bay 5")]).await;
+    next_shift(&clock, &aino).await;
+    aino.run("R-02", &FINE).await;
+    let third = number(
+        &server.database,
+        &format!("SELECT max(id) AS number FROM segments WHERE stream_id = {id}"),
+    )
+    .await;
+    let settle = format!("/charts/{id}/segments/{third}");
+    post(&ilma, &settle, &[("settle", "confirm"), ("reason", "")]).await;
+    let twice = post(&ilma, &settle, &[("settle", "join"), ("reason", "after all")]).await;
+    assert!(twice.text.contains("confirmed already"), "{}", twice.text);
+    let nothing = post(
+        &ilma,
+        &format!("/charts/{id}/segments/{first}"),
+        &[("settle", "join"), ("reason", "x")],
+    )
+    .await;
+    assert!(nothing.text.contains("has none before it"), "{}", nothing.text);
+    assert_eq!(
+        post(&ilma, &format!("/charts/{id}/segments/999999"), &[("settle", "confirm")])
+            .await
+            .status,
+        StatusCode::NOT_FOUND
+    );
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn offset_and_gain_instead_of_a_chart_a_level() {
+    let (clock, server) = with_clock().await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let id = chart(&server, "R-02").await;
+    let levels = number(&server.database, &format!("SELECT count(*) AS number FROM chart_points WHERE stream_id = {id} AND ordinal IS NOT NULL")).await;
+    let path = format!("/charts/{id}/levels");
+    assert_eq!(post(&aino, &path, &[("turn", "line-on")]).await.status, StatusCode::FORBIDDEN);
+    let on = post(&ilma, &path, &[("turn", "line-on")]).await;
+    assert_eq!(on.status, StatusCode::SEE_OTHER, "{}", on.text);
+    let offset: i64 = on.location.unwrap().rsplit('/').next().unwrap().parse().unwrap();
+    // What was there goes onto it; the charts of the levels stay and only inform.
+    let there = number(&server.database, &format!("SELECT count(*) AS number FROM chart_points WHERE stream_id = {offset} AND ordinal IS NOT NULL")).await;
+    assert_eq!(there, levels);
+    let by_hand = lines(&server.database, &format!("SELECT p.check_id::text AS line FROM chart_points p JOIN chart_points a ON a.check_id = p.check_id AND a.stream_id = {id} JOIN chart_points b ON b.check_id = p.check_id AND b.stream_id = {id} + 1 WHERE p.stream_id = {offset} AND p.ordinal IS NOT NULL AND abs(p.value - (a.value + b.value) / 2) > 1e-9")).await;
+    assert_eq!(by_hand, Vec::<String>::new(), "the offset of two levels is their mean");
+    let raising = lines(&server.database, &format!("SELECT jsonb_array_length(design->'raising')::text AS line FROM segments WHERE stream_id = {id} ORDER BY ordinal DESC LIMIT 1")).await;
+    assert_eq!(raising, ["0"]);
+    // Limits for it by the same study.
+    let study = format!("/charts/{offset}/study");
+    let page = ilma.get(&study).await;
+    let done =
+        freeze(&ilma, &study, &page, &[("name", "Offset"), ("reason", "two instead of ten")]).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.text);
+    // A check goes onto it, and a step of all levels is its signal, with words for the shift.
+    let stepped =
+        ["0.000", "5.014", "10.016", "20.016", "20.016", "20.016", "10.016", "10.016", "0.000"];
+    let verdict = aino.run("R-02", &stepped).await;
+    assert!(verdict.text.contains("Offset of all levels: "), "{}", verdict.words("main"));
+    same_as_from_scratch(&server, offset).await;
+    // All levels in their own sigmas, for the rules across them.
+    let all = post(&ilma, &path, &[("turn", "levels-on")]).await;
+    assert_eq!(all.status, StatusCode::SEE_OTHER, "{}", all.text);
+    let across: i64 = all.location.unwrap().rsplit('/').next().unwrap().parse().unwrap();
+    let page = ilma.get(&format!("/charts/{across}")).await;
+    assert!(page.words("h1").contains("each in its own sigmas"), "{}", page.words("h1"));
+    assert!(page.find(".watch-band").is_none(), "no watcher over the furthest of several");
+    let fired = lines(&server.database, &format!("SELECT DISTINCT f->>'criterion' AS line FROM chart_points p, jsonb_array_elements(p.firings) f WHERE p.stream_id = {across}")).await;
+    assert!(fired.contains(&"two_levels_beyond2".to_owned()), "{fired:?}");
+    // Off again: they keep what they have and take no more, and the levels raise what they raised.
+    for word in ["levels-off", "line-off"] {
+        assert_eq!(post(&ilma, &path, &[("turn", word)]).await.status, StatusCode::SEE_OTHER);
+    }
+    let kept = number(
+        &server.database,
+        &format!("SELECT count(*) AS number FROM chart_points WHERE stream_id = {offset}"),
+    )
+    .await;
+    next_shift(&clock, &aino).await;
+    aino.run("R-02", &FINE).await;
+    assert_eq!(
+        number(
+            &server.database,
+            &format!("SELECT count(*) AS number FROM chart_points WHERE stream_id = {offset}")
+        )
+        .await,
+        kept
+    );
+    let raising = lines(&server.database, &format!("SELECT jsonb_array_length(design->'raising')::text AS line FROM segments WHERE stream_id = {id} ORDER BY ordinal DESC LIMIT 1")).await;
+    assert_eq!(raising, ["2"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_signal_is_seen_explained_acted_on_and_closed() {
+    let (clock, server) = with_clock().await;
+    let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
+    let id = number(&server.database, "SELECT min(id) AS number FROM signals WHERE state = 'open'")
+        .await;
+    let path = format!("/signals/{id}");
+    let step = format!("{path}/step");
+    assert!(aino.get("/signals").await.text.contains(&format!("href=\"{path}\"")));
+    // Forgotten: it comes back on the round, until somebody takes a step.
+    assert!(aino.get("/").await.text.contains("Signals that nobody goes on with"));
+    assert!(aino.get("/").await.text.contains(&format!("href=\"{path}\"")));
+    post(&aino, &step, &[("step", "seen")]).await;
+    assert!(aino.get(&path).await.words("h2").contains("its cause is looked for"));
+    assert!(!aino.get("/").await.text.contains(&format!("href=\"{path}\"")));
+    clock.pass(73 * 3_600);
+    assert!(
+        aino.get("/").await.text.contains(&format!("href=\"{path}\"")),
+        "after three days again"
+    );
+    // Only a lead closes, and only with a cause.
+    assert_eq!(
+        post(&aino, &step, &[("step", "close"), ("closing", "ok")]).await.status,
+        StatusCode::FORBIDDEN
+    );
+    let early = post(&ilma, &step, &[("step", "close"), ("closing", "quiet again")]).await;
+    assert_eq!(early.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(early.words("p.field-error").contains("Assign a cause first"), "{}", early.text);
+    assert!(early.text.contains("quiet again"), "what was typed is kept");
+    let none = post(&aino, &step, &[("step", "cause"), ("cause", ""), ("cause_words", "hm")]).await;
+    assert!(none.words("#cause-error").contains("Choose a cause"));
+    // The list of causes is the site's own.
+    let added = post(&ilma, "/signal-causes", &[("name", "Pan cover swapped")]).await;
+    assert_eq!(added.status, StatusCode::SEE_OTHER);
+    let twice = post(&ilma, "/signal-causes", &[("name", "pan COVER swapped")]).await;
+    assert!(twice.words("#name-error").contains("already"));
+    let cause =
+        number(&server.database, "SELECT max(id) AS number FROM signal_causes").await.to_string();
+    let noted =
+        post(&aino, &step, &[("step", "cause"), ("cause", &cause), ("cause_words", "found it")])
+            .await;
+    assert_eq!(noted.status, StatusCode::SEE_OTHER, "{}", noted.text);
+    // Taken off the list it stays with the signal, and is offered no more.
+    post(&ilma, &format!("/signal-causes/{cause}/retire"), &[]).await;
+    let page = aino.get(&path).await;
+    assert!(page.words(".work-steps").contains("Pan cover swapped"));
+    assert!(!page.all("#cause option").iter().any(|name| name == "Pan cover swapped"));
+    let gone = post(&aino, &step, &[("step", "cause"), ("cause", &cause)]).await;
+    assert!(gone.words("p.field-error").contains("no longer on the list"), "{}", gone.text);
+    let silent = post(&aino, &step, &[("step", "acted"), ("done", "")]).await;
+    assert!(silent.words("#done-error").contains("Say what was done"));
+    post(&aino, &step, &[("step", "acted"), ("done", "put the old cover back")]).await;
+    post(&ilma, &step, &[("step", "close"), ("closing", "quiet again")]).await;
+    let closed = aino.get(&path).await;
+    let words = closed.words(".work-steps");
+    for wanted in [
+        "Seen",
+        "Cause: Pan cover swapped: found it",
+        "Done: put the old cover back",
+        "Closed: quiet again",
+    ] {
+        assert!(words.contains(wanted), "{wanted}: {words}");
+    }
+    let late = post(&aino, &step, &[("step", "acted"), ("done", "more")]).await;
+    assert!(late.words("p.field-error").contains("closed"), "{}", late.text);
+    post(&ilma, &step, &[("step", "reopen"), ("closing", "it is back")]).await;
+    assert!(aino.get(&path).await.words(".work-steps").contains("Opened again: it is back"));
+    // A replay leaves what people did.
+    let stream = number(
+        &server.database,
+        &format!("SELECT stream_id AS number FROM signals WHERE id = {id}"),
+    )
+    .await;
+    let store = Store::new(&app_url(&server.database), 2).unwrap();
+    let mut connection = store.connection().await.unwrap();
+    replay::these(&mut connection, vec![StreamId(stream)]).await.unwrap();
+    assert!(aino.get(&path).await.words("h2").contains("cause known"));
+    // The time after which one comes back is the site's own, too.
+    let bad = post(&ilma, "/signal-causes/reminder", &[("hours", "0")]).await;
+    assert!(bad.words("#hours-error").contains("from 1 to 2000"));
+    assert_eq!(bad.attribute("#hours", "value").as_deref(), Some("0"));
+    post(&ilma, "/signal-causes/reminder", &[("hours", "2")]).await;
+    assert!(aino.get("/signals").await.words(".intro").contains("2 hours"));
+    let table = aino.get("/export/signals.csv").await;
+    assert!(
+        table.text.lines().count() > 1 && table.text.contains("cause_assigned"),
+        "{}",
+        table.text
+    );
+    assert_eq!(aino.get("/signals/999999").await.status, StatusCode::NOT_FOUND);
+}
+
+/// A wall that is open at one process hears of a check at another.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_wall_is_live_across_processes() {
+    let server = Server::demo().await;
+    let other = Server::over(server.database.clone(), now()).await;
+    let aino = Bench::aino(&server.base).await;
+    let viewer = Bench::signed_in(&other.base, "veera", "avoin-ovi-8").await;
+    let wall = viewer.get("/wall").await;
+    let cards = wall.all(".wall-card").len();
+    assert!(cards > 10, "{cards}");
+    assert!(wall.find(".wall-card:first-child .mark.signal").is_some(), "worst first");
+    let area = wall.attribute("nav.ranges a:nth-child(2)", "href").unwrap();
+    assert!(viewer.get(&area).await.all(".wall-card").len() < cards);
+    assert_eq!(viewer.get("/wall?area=999").await.all(".wall-card").len(), cards);
+    let mut told = viewer.events("/wall/events").await;
+    // The connection that listens says so first; only then is it sure to hear.
+    assert_eq!(told.next(Duration::from_secs(20)).await, "all");
+    aino.run("R-02", &FINE).await;
+    let id = chart(&server, "R-02").await.to_string();
+    let mut heard = Vec::new();
+    while !heard.contains(&id) {
+        heard.push(told.next(Duration::from_secs(20)).await);
+    }
+    let fresh = viewer.get("/wall/cards").await;
+    assert_eq!(fresh.all(".wall-card").len(), cards);
+    assert!(fresh.find("nav").is_none(), "the cards alone");
+}
