@@ -649,7 +649,7 @@ pub async fn newest_baseline(
         .inner_join(segments::table.on(segments::id.eq(baselines::segment_id)))
         .inner_join(people::table.on(people::id.eq(baselines::frozen_by)))
         .filter(segments::stream_id.eq(stream))
-        .order(baselines::frozen_at.desc())
+        .order((baselines::frozen_at.desc(), baselines::id.desc()))
         .select((Baseline::as_select(), people::name))
         .first(connection)
         .await

@@ -199,7 +199,7 @@ async fn fold(
     // Points inside the baseline are judged for drawing and raise nothing.
     let baseline_ends: Option<At> = baselines::table
         .filter(baselines::segment_id.eq(segment.id))
-        .order(baselines::frozen_at.desc())
+        .order((baselines::frozen_at.desc(), baselines::id.desc()))
         .select(baselines::last_at)
         .first(connection)
         .await

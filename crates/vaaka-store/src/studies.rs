@@ -519,7 +519,7 @@ pub async fn reviews_due(
         "SELECT stream_id, review_due_at FROM (
              SELECT DISTINCT ON (g.stream_id) g.stream_id, b.review_due_at
              FROM baselines b JOIN segments g ON g.id = b.segment_id
-             ORDER BY g.stream_id, b.frozen_at DESC) newest
+             ORDER BY g.stream_id, b.frozen_at DESC, b.id DESC) newest
          WHERE review_due_at <= $1 ORDER BY review_due_at",
     )
     .bind::<Timestamptz, _>(At(now))

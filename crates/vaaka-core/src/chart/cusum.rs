@@ -72,6 +72,12 @@ impl CusumState {
     pub fn push(&mut self, design: CusumDesign, standardised: f64) -> Option<CusumSignal> {
         self.upper.push(standardised - design.reference);
         self.lower.push(-standardised - design.reference);
+        self.signal(design)
+    }
+
+    /// What the sums say as they stand.
+    #[inline]
+    pub(super) fn signal(&self, design: CusumDesign) -> Option<CusumSignal> {
         let signal = |arm: CusumArm, side, sign: f64| CusumSignal {
             side,
             length: arm.length,
@@ -90,7 +96,7 @@ impl CusumState {
 
 impl CusumArm {
     #[inline]
-    fn push(&mut self, step: f64) {
+    pub(super) fn push(&mut self, step: f64) {
         // Without a branch, which would be guessed wrong at every other point.
         let sum = self.sum + step;
         let stays = sum > 0.0;

@@ -100,7 +100,7 @@ pub struct PointEvaluation {
     /// True while the level is provisional (after an adjustment).
     pub provisional: bool,
     /// What fired; most points are quiet, and carry nothing.
-    pub found: Option<Box<Found>>,
+    pub found: Option<Found>,
 }
 
 /// What fired at a point.
@@ -137,21 +137,21 @@ impl PointEvaluation {
 /// Where a segment stands; stored as it is.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ChartState {
-    next: u64,
-    ewma: EwmaState,
+    pub(super) next: u64,
+    pub(super) ewma: EwmaState,
     /// None until the first point, which brings the head start of its design.
     #[serde(default)]
-    cusum: Option<CusumState>,
-    window: RuleWindow,
+    pub(super) cusum: Option<CusumState>,
+    pub(super) window: RuleWindow,
     signals: SignalTracker,
     counted: u32,
     level_sum: f64,
-    last_at: Option<Timestamp>,
+    pub(super) last_at: Option<Timestamp>,
     /// Ordinal of the last point at which the drift watcher was not above / not below the centre.
-    not_above: Option<u64>,
-    not_below: Option<u64>,
+    pub(super) not_above: Option<u64>,
+    pub(super) not_below: Option<u64>,
     /// Usual distance between checks, for the gap rule.
-    interval: SignedDuration,
+    pub(super) interval: SignedDuration,
 }
 
 impl ChartState {
@@ -316,7 +316,10 @@ impl ChartState {
                 }
                 (raising, advisory) = (raising.both(fired), advisory.both(fired));
                 if !raising.is_empty() || !advisory.is_empty() {
-                    found = Some(self.find(ordinal, raising, advisory, &beyond, point.monitored));
+                    let (window, monitored) = (self.window, point.monitored);
+                    let pattern = |criterion| window.pattern(criterion);
+                    found =
+                        Some(self.find(ordinal, raising, advisory, &beyond, monitored, &pattern));
                 }
             }
         }
@@ -334,92 +337,6 @@ impl ChartState {
         }
     }
 
-    /// Takes many plain values in a row, and gives what it says of those at which anything fires: for a
-    /// back-test or a search through years, where most points are quiet and nobody asks for each. It comes
-    /// to the same bits as pushing one by one.
-    pub fn run(
-        &mut self,
-        design: &ChartDesign,
-        points: impl IntoIterator<Item = (Timestamp, f64)>,
-        mut found: impl FnMut(PointEvaluation),
-    ) {
-        let mut points = points.into_iter();
-        loop {
-            let Some((at, value)) = self.run_quietly(design, &mut points) else { return };
-            let evaluation = self.push(design, &ChartPoint::new(at, value));
-            if evaluation.found.is_some() {
-                found(evaluation);
-            }
-        }
-    }
-
-    /// Takes points for as long as nothing wanted fires at them, and gives the first that has to go the long
-    /// way: one at which something fires, after a gap, of a level that is not frozen, or with the first
-    /// limits of the slow average. What changes from point to point is kept outside of the state meanwhile,
-    /// where a processor reaches it at once.
-    fn run_quietly(
-        &mut self,
-        design: &ChartDesign,
-        points: &mut impl Iterator<Item = (Timestamp, f64)>,
-    ) -> Option<(Timestamp, f64)> {
-        let plain = design.components.is_none() && design.earlier.is_empty();
-        let (
-            Level::Frozen { center_line },
-            true,
-            true,
-            Some(mut cusum),
-            Some(mut runs),
-            Some(last),
-        ) = (
-            design.level,
-            plain,
-            self.ewma.is_steady(),
-            self.cusum,
-            self.window.runs(),
-            self.last_at,
-        )
-        else {
-            return points.next();
-        };
-        let (wanted, steady) = (design.wanted(), design.ewma.half_width(0.0));
-        let (upper, lower) = (center_line + design.above, center_line - design.below);
-        let longest = self.interval.as_secs().saturating_mul(3) - 2;
-        let (mut average, mut next, mut last) = (self.ewma, self.next, last);
-        // One more than the ordinal; zero for none.
-        let shifted = |ordinal: Option<u64>| ordinal.map_or(0, |ordinal| ordinal + 1);
-        let (mut not_above, mut not_below) = (shifted(self.not_above), shifted(self.not_below));
-        let stopped = loop {
-            let Some((at, value)) = points.next() else { break None };
-            let standardised = (value - center_line) / design.sigma;
-            let mut sums = cusum;
-            let z = average.after(design.ewma, standardised);
-            let after = runs.after(standardised, true);
-            let signal = sums.push(design.cusum, standardised).is_some();
-            let beyond = (value > upper) | (value < lower);
-            let unusual = !value.is_finite() | (at.as_second() - last.as_second() >= longest);
-            let drifted = z.abs() > steady;
-            if unusual | beyond | drifted | signal | !after.is_quiet() {
-                let fired = after
-                    .fired()
-                    .with_if(Criterion::BeyondLimits, beyond)
-                    .with_if(Criterion::Ewma, drifted)
-                    .with_if(Criterion::Cusum, signal);
-                if unusual || !fired.both(wanted).is_empty() {
-                    break Some((at, value));
-                }
-            }
-            self.window.note(next, standardised);
-            next += 1;
-            not_above = if z <= 0.0 { next } else { not_above };
-            not_below = if z >= 0.0 { next } else { not_below };
-            (average.z, cusum, runs, last) = (z, sums, after, at);
-        };
-        (self.ewma, self.cusum, self.next, self.last_at) = (average, Some(cusum), next, Some(last));
-        (self.not_above, self.not_below) = (not_above.checked_sub(1), not_below.checked_sub(1));
-        self.window.settle(runs);
-        stopped
-    }
-
     /// Whether more than three intervals lie between two points. Whole seconds decide almost always, and
     /// cost less than exact durations.
     #[inline]
@@ -435,18 +352,19 @@ impl ChartState {
     /// Words of what fired, and what it does to the signals. Apart, because most points are quiet.
     #[cold]
     #[inline(never)]
-    fn find(
+    pub(super) fn find(
         &mut self,
         ordinal: u64,
         raising: Criteria,
         advisory: Criteria,
         beyond: &Beyond,
         monitored: bool,
-    ) -> Box<Found> {
-        let firings = self.fire(raising, ordinal, beyond);
-        let advisory = self.fire(advisory, ordinal, beyond);
+        pattern: &dyn Fn(Criterion) -> Option<Firing>,
+    ) -> Found {
+        let firings = self.fire(raising, ordinal, beyond, pattern);
+        let advisory = self.fire(advisory, ordinal, beyond, pattern);
         let changes = if monitored { self.signals.push(ordinal, &firings) } else { Vec::new() };
-        Box::new(Found { firings, advisory, changes })
+        Found { firings, advisory, changes }
     }
 
     /// Variance of the centre line in units of sigma squared: a level from five checks is itself
@@ -488,14 +406,20 @@ impl ChartState {
         }
     }
 
-    fn fire(&self, criteria: Criteria, ordinal: u64, beyond: &Beyond) -> Vec<Firing> {
+    fn fire(
+        &self,
+        criteria: Criteria,
+        ordinal: u64,
+        beyond: &Beyond,
+        pattern: &dyn Fn(Criterion) -> Option<Firing>,
+    ) -> Vec<Firing> {
         let z = beyond.standardised;
         let alone =
             |criterion, side, shift| Some(Firing { criterion, side, points: vec![ordinal], shift });
         let of_z = side_of(z > 0.0, z < 0.0);
-        criteria
-            .iter()
-            .filter_map(|criterion| match criterion {
+        let mut fired = Vec::with_capacity(criteria.count());
+        fired.extend(criteria.iter().filter_map(|criterion| {
+            match criterion {
                 Criterion::BeyondLimits => alone(criterion, of_z, Some(z)),
                 Criterion::Ewma => {
                     let side = side_of(beyond.average > 0.0, beyond.average < 0.0)?;
@@ -520,9 +444,10 @@ impl ChartState {
                     alone(criterion, Some(side), Some((two[0] + two[1]) / 2.0))
                 }
                 Criterion::LevelsFourApart => alone(criterion, None, None),
-                other => self.window.pattern(other),
-            })
-            .collect()
+                other => pattern(other),
+            }
+        }));
+        fired
     }
 
     /// What the slow average says of the shift: it has reached the share 1 − (1 − λ)ᵐ of it after the m
@@ -552,13 +477,13 @@ fn beside_the_level(half_width: f64, width: f64, level_variance: f64) -> f64 {
 
 /// What is beyond its limits at a point.
 #[derive(Debug, Clone, Copy, Default)]
-struct Beyond {
-    standardised: f64,
-    lambda: f64,
-    average: f64,
-    cusum: Option<CusumSignal>,
-    spread: Option<Side>,
-    levels: Option<Levels>,
+pub(super) struct Beyond {
+    pub standardised: f64,
+    pub lambda: f64,
+    pub average: f64,
+    pub cusum: Option<CusumSignal>,
+    pub spread: Option<Side>,
+    pub levels: Option<Levels>,
 }
 
 fn side_of(above: bool, below: bool) -> Option<Side> {

@@ -16,6 +16,7 @@ pub mod run_length;
 mod signal;
 pub mod simulate;
 mod subgroups;
+mod sweep;
 
 pub use cusum::{CUSUM_INTERVAL, CUSUM_REFERENCE, CusumArm, CusumDesign, CusumSignal, CusumState};
 pub use design::{

@@ -237,12 +237,10 @@ impl Criteria {
         Self(self.0 | criterion.bit())
     }
 
-    /// Adds one if it holds.
+    /// How many it holds.
     #[must_use]
-    #[inline]
-    pub(super) fn with_if(mut self, criterion: Criterion, holds: bool) -> Self {
-        self.put(criterion, holds);
-        self
+    pub fn count(self) -> usize {
+        self.0.count_ones() as usize
     }
 
     /// Its members, in the order of [`Criterion::ALL`].
@@ -358,7 +356,7 @@ pub struct RuleWindow {
 
 /// What is so of the last points, a bit a point, the newest lowest.
 #[derive(Debug, Clone, Copy, Default)]
-pub(super) struct Runs {
+struct Runs {
     /// The newest value.
     z: f64,
     /// Above the centre, one and two sigmas.
@@ -372,7 +370,7 @@ pub(super) struct Runs {
     within: u32,
 }
 
-const LONGEST: usize = 15;
+pub(super) const LONGEST: usize = 15;
 /// A power of two, so that the place of a point in the ring is a mask.
 const RING: usize = 16;
 
@@ -424,7 +422,7 @@ impl Runs {
     /// value lies above the centre is a coin's toss, and a processor that guesses wrong waits longer than
     /// all the rules take together.
     #[inline]
-    pub(super) fn after(&self, z: f64, has_before: bool) -> Self {
+    fn after(&self, z: f64, has_before: bool) -> Self {
         let next = |bits: u32, holds: bool| bits << 1 | u32::from(holds);
         Self {
             z,
@@ -452,7 +450,7 @@ impl Runs {
 
     /// Whether no rule fires: nearly every point, and told by very little.
     #[inline]
-    pub(super) fn is_quiet(&self) -> bool {
+    fn is_quiet(&self) -> bool {
         !(in_a_row(self.above[0], 8)
             | in_a_row(self.below[0], 8)
             | in_a_row(self.rising, 5)
@@ -469,7 +467,7 @@ impl Runs {
     }
 
     /// The rules that fire.
-    pub(super) fn fired(&self) -> Criteria {
+    fn fired(&self) -> Criteria {
         use Criterion as C;
         let mut fired = Criteria::NONE;
         if self.is_quiet() {
@@ -517,30 +515,13 @@ impl RuleWindow {
         self.pushed += 1;
     }
 
-    /// Its runs, for a stretch in which nothing is looked up in the ring.
-    pub(super) fn runs(&self) -> Option<Runs> {
-        (self.pushed > 0).then_some(self.runs)
-    }
-
-    /// Takes a value of such a stretch; the runs come at its end, by [`Self::settle`].
-    #[inline]
-    pub(super) fn note(&mut self, ordinal: u64, z: f64) {
-        self.ring[self.pushed % RING] = (ordinal, z);
-        self.pushed += 1;
-    }
-
-    /// The runs at the end of a stretch.
-    pub(super) fn settle(&mut self, runs: Runs) {
-        self.runs = runs;
-    }
-
     /// Forgets all points: after a gap of more than three intervals, an exclusion, a new segment.
     pub fn reset(&mut self) {
         *self = Self::default();
     }
 
     /// The last fifteen points since the reset, oldest first.
-    fn values(&self) -> impl Iterator<Item = (u64, f64)> + '_ {
+    pub(super) fn values(&self) -> impl Iterator<Item = (u64, f64)> + '_ {
         let from = self.pushed.saturating_sub(LONGEST);
         (from..self.pushed).map(|place| self.ring[place % RING])
     }
@@ -560,70 +541,72 @@ impl RuleWindow {
 
     /// The pattern of a criterion that is known to fire.
     pub(super) fn pattern(&self, criterion: Criterion) -> Option<Firing> {
-        use Criterion as C;
-        let side = if self.runs.z > 0.0 { Side::Above } else { Side::Below };
-        Some(match criterion {
-            C::Beyond3 | C::WarningBeyond2 => self.some_beyond(criterion, side, (1, 1), 0.0),
-            C::TwoOfThree => self.some_beyond(criterion, side, (2, 3), 2.0),
-            C::TwoInARowBeyond2 => self.some_beyond(criterion, side, (2, 2), 2.0),
-            C::FourOfFive => self.some_beyond(criterion, side, (4, 5), 1.0),
-            C::FourInARowBeyond1 => self.some_beyond(criterion, side, (4, 4), 1.0),
-            C::EightOnASide => self.some_beyond(criterion, side, (8, 8), 0.0),
-            C::NineOnASide => self.some_beyond(criterion, side, (9, 9), 0.0),
-            C::TenOnASide => self.some_beyond(criterion, side, (10, 10), 0.0),
-            C::SixTrending => {
-                let rises = self.runs.rising & 1 == 1;
-                let side = if rises { Side::Above } else { Side::Below };
-                self.firing(criterion, Some(side), self.newest(6))
-            }
-            C::FourteenAlternating => self.firing(criterion, None, self.newest(14)),
-            C::FifteenHugging => self.firing(criterion, None, self.newest(15)),
-            C::EightAvoiding => self.firing(criterion, None, self.newest(8)),
-            C::BeyondLimits
-            | C::Ewma
-            | C::Cusum
-            | C::Spread
-            | C::TwoLevelsBeyond2
-            | C::LevelsFourApart => return None,
+        pattern(criterion, |back| {
+            let place = self.pushed.checked_sub(back + 1)?;
+            Some(self.ring[place % RING])
         })
     }
+}
 
-    /// The newest points, newest first.
-    fn newest(&self, count: usize) -> impl Iterator<Item = (u64, f64)> + '_ {
-        (0..count.min(self.pushed)).map(|back| self.ring[(self.pushed - 1 - back) % RING])
-    }
-
-    /// The newest `needed` of the last `out_of` points beyond `edge` sigmas on a side: three of three hold
-    /// two of three.
-    fn some_beyond(
-        &self,
-        criterion: Criterion,
-        side: Side,
-        (needed, out_of): (usize, usize),
-        edge: f64,
-    ) -> Firing {
-        let beyond = |z: f64| if side == Side::Above { z > edge } else { z < -edge };
-        let points = self.newest(out_of).filter(|(_, z)| beyond(*z)).take(needed);
-        self.firing(criterion, Some(side), points)
-    }
-
-    /// A firing made by these points, newest first.
-    fn firing(
-        &self,
-        criterion: Criterion,
-        side: Option<Side>,
-        made_of: impl Iterator<Item = (u64, f64)>,
-    ) -> Firing {
-        let mut points = Vec::with_capacity(LONGEST);
-        let mut sum = 0.0;
-        for (ordinal, z) in made_of {
-            points.push(ordinal);
-            sum += z;
+/// The pattern of a criterion that is known to fire, from its newest points: `newest(0)` is the newest.
+pub(super) fn pattern(
+    criterion: Criterion,
+    newest: impl Fn(usize) -> Option<(u64, f64)>,
+) -> Option<Firing> {
+    use Criterion as C;
+    let z = newest(0)?.1;
+    let side = if z > 0.0 { Side::Above } else { Side::Below };
+    // The newest `needed` of the last `out_of` beyond an edge on the side of the newest: three of three hold
+    // two of three.
+    let beyond = |needed: usize, out_of: usize, edge: f64| {
+        let holds = |z: f64| if side == Side::Above { z > edge } else { z < -edge };
+        let points = (0..out_of).filter_map(&newest).filter(|(_, z)| holds(*z)).take(needed);
+        firing(criterion, Some(side), needed, points)
+    };
+    let all = |side: Option<Side>, count: usize| {
+        firing(criterion, side, count, (0..count).filter_map(&newest))
+    };
+    Some(match criterion {
+        C::Beyond3 | C::WarningBeyond2 => beyond(1, 1, 0.0),
+        C::TwoOfThree => beyond(2, 3, 2.0),
+        C::TwoInARowBeyond2 => beyond(2, 2, 2.0),
+        C::FourOfFive => beyond(4, 5, 1.0),
+        C::FourInARowBeyond1 => beyond(4, 4, 1.0),
+        C::EightOnASide => beyond(8, 8, 0.0),
+        C::NineOnASide => beyond(9, 9, 0.0),
+        C::TenOnASide => beyond(10, 10, 0.0),
+        C::SixTrending => {
+            let rises = newest(1).is_some_and(|(_, before)| z > before);
+            all(Some(if rises { Side::Above } else { Side::Below }), 6)
         }
-        points.reverse();
-        let shift = side.map(|_| sum / points.len().max(1) as f64);
-        Firing { criterion, side, points, shift }
+        C::FourteenAlternating => all(None, 14),
+        C::FifteenHugging => all(None, 15),
+        C::EightAvoiding => all(None, 8),
+        C::BeyondLimits
+        | C::Ewma
+        | C::Cusum
+        | C::Spread
+        | C::TwoLevelsBeyond2
+        | C::LevelsFourApart => return None,
+    })
+}
+
+/// A firing made by these points, newest first.
+fn firing(
+    criterion: Criterion,
+    side: Option<Side>,
+    count: usize,
+    made_of: impl Iterator<Item = (u64, f64)>,
+) -> Firing {
+    let mut points = Vec::with_capacity(count);
+    let mut sum = 0.0;
+    for (ordinal, z) in made_of {
+        points.push(ordinal);
+        sum += z;
     }
+    points.reverse();
+    let shift = side.map(|_| sum / points.len().max(1) as f64);
+    Firing { criterion, side, points, shift }
 }
 
 #[cfg(test)]

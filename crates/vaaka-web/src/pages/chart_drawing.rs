@@ -44,6 +44,7 @@ pub(super) fn drawing(
     let to = seconds(read.now) + ahead;
     let gap = gap_of(read);
     let remarked: HashSet<i64> = read.marks.iter().map(|mark| mark.check_id.0).collect();
+    let watched = read.design.as_ref().is_none_or(vaaka_core::chart::ChartDesign::is_statistical);
     let mut last: Option<(f64, i64)> = None;
     let points = read
         .points
@@ -60,7 +61,11 @@ pub(super) fn drawing(
                 last = Some((at, segment));
             }
             let commented = remarked.contains(&view.point.check_id.0);
-            drawn_point(view, at, joined, commented, &rows[index])
+            let mut point = drawn_point(view, at, joined, commented, &rows[index]);
+            if !watched {
+                (point.ewma, point.ewma_limits) = (None, None);
+            }
+            point
         })
         .collect();
     let mut panes = own_panes(read, gap);

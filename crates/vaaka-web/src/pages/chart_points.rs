@@ -205,6 +205,7 @@ pub async fn mark(
     typed: Fields,
 ) -> Result<Response, WebError> {
     signed.check_form(typed.token())?;
+    signed.may_check()?;
     let Path((chart, check)) = path.map_err(|_| WebError::NotFound)?;
     let mut desk = Desk::open(&state).await?;
     let ids = (StreamId(chart), CheckId(check));

@@ -293,6 +293,7 @@ pub async fn step(
     typed: Fields,
 ) -> Result<Response, WebError> {
     signed.check_form(typed.token())?;
+    signed.may_check()?;
     let mut desk = Desk::open(&state).await?;
     let mut reader = Reader::of(&typed);
     let kind = typed.get("step").to_owned();

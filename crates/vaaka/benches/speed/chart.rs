@@ -109,19 +109,26 @@ pub fn run() {
     });
     let signals: Criteria = [Criterion::BeyondLimits, Criterion::Ewma].into_iter().collect();
     let all: Criteria = Criterion::ALL.into_iter().collect();
-    let (plain, full) = (design(signals, Criteria::NONE), design(signals, all.without(signals)));
+    let rules: Criteria = all.iter().filter(|criterion| criterion.may_raise()).collect();
+    let (plain, full) = (design(signals, Criteria::NONE), design(signals, rules.without(signals)));
+    let warned = design(signals, all.without(signals));
     let default = fastest(5, || {
         black_box(fold(&plain, black_box(&times), black_box(&values)));
     });
     let everything = fastest(5, || {
         black_box(fold(&full, black_box(&times), black_box(&values)));
     });
+    let warnings = fastest(5, || {
+        black_box(fold(&warned, black_box(&times), black_box(&values)));
+    });
     let each = |seconds: f64| seconds * 1e9 / POINTS as f64;
     println!("chart evaluation, {POINTS} points");
     println!("  plain sum                            {:>8.2} ns a point", each(sum.as_secs_f64()));
-    for (what, time) in
-        [("limits, EWMA, CUSUM; default signals", default), ("every rule besides", everything)]
-    {
+    for (what, time) in [
+        ("limits, EWMA, CUSUM; default signals", default),
+        ("every rule that can raise besides", everything),
+        ("and a warning at every 22nd point", warnings),
+    ] {
         println!(
             "  {what:<36} {:>8.2} ns a point   {:>6.1} × the sum",
             each(time.as_secs_f64()),

@@ -33,8 +33,9 @@ const SITE: &str = "
         FROM people p, generate_series(1, 64) n WHERE p.sign_in = 'aino';
     INSERT INTO trainings (person_id, method_key, trained_on, valid_until, recorded_by, at)
         SELECT 9000 + n, 'weighing', '2026-01-01', '2028-01-01', 5, now() FROM generate_series(1, 64) n;
+    INSERT INTO areas (id, site_id, name, walk_order) VALUES (90, 1, 'Hall of thirty', 90);
     INSERT INTO instruments (id, tag, name, area_id, unit, resolution, range_low, maximum, serial, state, family)
-        SELECT 9000 + n, 'S-' || n, name, 1 + n % 4, unit, resolution, range_low, maximum, serial || n, 'in_service', 'scale'
+        SELECT 9000 + n, 'S-' || n, name, CASE WHEN n BETWEEN 100 AND 129 THEN 90 ELSE 1 + n % 4 END, unit, resolution, range_low, maximum, serial || n, 'in_service', 'scale'
         FROM instruments, generate_series(1, 500) n WHERE tag = 'R-02';
     INSERT INTO set_ups (id, instrument_id, name) SELECT 9000 + n, 9000 + n, 'as installed' FROM generate_series(1, 500) n;
     INSERT INTO plans (id, instrument_id, set_up_id, name, method_key)
@@ -101,6 +102,12 @@ const SITE: &str = "
         SELECT s.id, s.id, m.id, 4, row_number() OVER (PARTITION BY s.id ORDER BY m.at) - 1, m.at, 2 + random(), 'pass',
             -20, 20, 2.5, -3, 8, 2.5, 1, '[]', '[]'
         FROM made m JOIN chart_streams s ON s.instrument_id = 9000 + m.n;
+    -- One chart has ten years: the five before are the checks of its neighbour.
+    INSERT INTO chart_points (stream_id, segment_id, check_id, certificate_id, ordinal, measured_at, value, conformity,
+            lower_tolerance_limit, upper_tolerance_limit, center_line, lower_control_limit, upper_control_limit,
+            ewma, ewma_half_width, firings, advisory)
+        SELECT 9014, 9014, m.id, 4, 100000 + row_number() OVER (ORDER BY m.at), m.at - interval '1777 days',
+            2 + random(), 'pass', -20, 20, 2.5, -3, 8, 2.5, 1, '[]', '[]' FROM made m WHERE m.n = 8;
     INSERT INTO audit_entries (chain, sequence, at, person_id, action, detail, hash)
         SELECT 'check:' || m.id, 1, m.at, 1, 'check_concluded', '{}', sha256(m.id::text::bytea) FROM made m;
     CREATE TABLE bare_rows (id bigint GENERATED ALWAYS AS IDENTITY PRIMARY KEY, typed text NOT NULL);
@@ -161,14 +168,15 @@ async fn bench(base: String, store: Store, number: usize) -> (Samples, Samples) 
 }
 
 async fn views(bench: &Bench, what: &str, path: &str) {
-    let mut samples = Samples::default();
+    let (mut samples, mut bytes) = (Samples::default(), 0);
     for _ in 0..VIEWS {
         let start = Instant::now();
         let page = bench.get(path).await;
         samples.add(start.elapsed());
         assert!(page.status.is_success(), "{path}: {}", page.status);
+        bytes = page.text.len();
     }
-    samples.line(what);
+    samples.line(&format!("{what} ({} kB)", bytes / 1000));
 }
 
 pub async fn run() {
@@ -191,7 +199,10 @@ pub async fn run() {
     let aino = Bench::aino(&base).await;
     views(&aino, "round of 60 checks", "/").await;
     views(&aino, "page of an instrument", "/instruments/S-7").await;
+    views(&aino, "chart of a month", "/charts/9014").await;
     views(&aino, "chart of a year", "/charts/9014?range=year").await;
+    views(&aino, "chart of ten years, 10 600 points", "/charts/9014?range=all").await;
+    views(&aino, "wall of 60 charts", "/wall?area=90").await;
 
     let mut running = Vec::new();
     for number in 1..=BENCHES {

@@ -181,6 +181,15 @@ impl Bench {
         Told { response, text: String::new() }
     }
 
+    /// The head of an answer, without waiting for its end.
+    pub async fn opened(&self, path: &str) -> Page {
+        let response = self.client.get(format!("{}{path}", self.base)).send().await.unwrap();
+        let location =
+            response.headers().get("location").map(|value| value.to_str().unwrap().to_owned());
+        let (status, headers) = (response.status(), response.headers().clone());
+        Page { status, location, headers, text: String::new() }
+    }
+
     pub async fn get(&self, path: &str) -> Page {
         Self::page(self.client.get(format!("{}{path}", self.base)).send().await.unwrap()).await
     }
