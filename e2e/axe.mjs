@@ -76,7 +76,16 @@ for (const [colorScheme, viewport] of [
     ["charts", "/charts"],
     ["chart", "/charts/1"],
     ["chart of a year", "/charts/1?range=year"],
-    ["table", "/charts/1?table=true"],
+    ["table", "/charts/1?view=table"],
+    ["distribution", "/charts/1?view=distribution"],
+    ["chart with another and a condition beside it", "/charts/17?with=18&trace=condition-1"],
+    ["baseline study", "/charts/1/study"],
+    ["baseline study with faults", "/charts/1/study?chosen=yes&from=x&limits=given&below=0"],
+    ["signals", "/signals"],
+    ["closed signals", "/signals?closed=true"],
+    ["a signal", "/signals/1"],
+    ["causes of signals", "/signal-causes"],
+    ["wall", "/wall"],
     ["instruments", "/instruments"],
     ["an instrument", "/instruments/R-02"],
     ["standards", "/standards"],
@@ -115,9 +124,19 @@ for (const [colorScheme, viewport] of [
   await page.goto(`${base}${failedCheck}/adjust`);
   await check(page, name("adjust?"));
 
+  await page.goto(`${base}/charts/1?view=table`);
+  const point = await page.locator("table.points tbody a").first().getAttribute("href");
+  await page.goto(base + point);
+  await check(page, name("a point"));
+
   // What a lead and an administrator see, and a form that is refused.
   await signIn(page, "ilma", "tyyni-selka-3");
   for (const [words, at] of [
+    ["a chart as a lead sees it", "/charts/3"],
+    ["a baseline study as a lead sees it", "/charts/1/study"],
+    ["the rules of a chart", "/charts/1/rules"],
+    ["a signal as a lead sees it", "/signals/1"],
+    ["causes as a lead sees them", "/signal-causes"],
     ["a new instrument", "/new/instrument"],
     ["a changed instrument", "/instruments/R-31/edit"],
     ["a new standard", "/new/standard"],

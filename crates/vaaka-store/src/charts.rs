@@ -96,6 +96,46 @@ pub async fn all_streams(connection: &mut AsyncPgConnection) -> Result<Vec<Strea
         .await?)
 }
 
+/// Charts that work by one design, and how far apart their checks are.
+#[derive(Debug, Clone, QueryableByName)]
+pub struct DesignGroup {
+    /// How many charts.
+    #[diesel(sql_type = BigInt)]
+    pub count: i64,
+    /// Seconds between their checks.
+    #[diesel(sql_type = BigInt)]
+    pub interval_seconds: i64,
+    /// The design of one of them.
+    #[diesel(sql_type = diesel::sql_types::Jsonb)]
+    pub design: serde_json::Value,
+}
+
+/// The designs that these charts work by, those alike together: of hundreds of charts a few designs. All
+/// charts in use where none are named.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn design_groups(
+    connection: &mut AsyncPgConnection,
+    streams: Option<&[StreamId]>,
+) -> Result<Vec<DesignGroup>, StoreError> {
+    let ids: Vec<i64> = streams.unwrap_or_default().iter().map(|id| id.0).collect();
+    Ok(prepared(
+        "SELECT count(*) AS count, s.interval_seconds, (array_agg(g.design))[1] AS design
+         FROM chart_streams s CROSS JOIN LATERAL (SELECT design FROM segments
+             WHERE stream_id = s.id AND settled IS DISTINCT FROM 'joined'
+             ORDER BY ordinal DESC LIMIT 1) g
+         WHERE s.ended_at IS NULL AND g.design IS NOT NULL AND (? = 0 OR s.id = ANY(?))
+         GROUP BY s.interval_seconds, g.design->'raising', g.design->'basis', g.design->'ewma',
+             g.design->'cusum', g.design->'resolution_floor',
+             round(((g.design->>'below')::float8 / (g.design->>'sigma')::float8)::numeric, 3),
+             round(((g.design->>'above')::float8 / (g.design->>'sigma')::float8)::numeric, 3)",
+        vec![Bind::Int(i64::from(streams.is_some())), Bind::Ints(ids)],
+    )
+    .load(connection)
+    .await?)
+}
+
 /// One stream.
 ///
 /// # Errors
@@ -287,8 +327,7 @@ pub async fn points_between(
     most: i64,
     marked: bool,
 ) -> Result<Vec<PointView>, StoreError> {
-    let every = !marked;
-    let mut found: Vec<PointView> = chart_points::table
+    let mut query = chart_points::table
         .inner_join(
             checks::table.left_join(people::table.on(checks::closed_by.eq(people::id.nullable()))),
         )
@@ -297,13 +336,6 @@ pub async fn points_between(
         .filter(chart_points::measured_at.ge(At(from)))
         .filter(chart_points::measured_at.le(At(to)))
         .filter(chart_points::withdrawn.eq(false))
-        .filter(
-            every
-                .into_sql::<diesel::sql_types::Bool>()
-                .or(chart_points::signalled)
-                .or(chart_points::excluded)
-                .or(chart_points::conformity.eq("fail")),
-        )
         .order((chart_points::measured_at.desc(), chart_points::id.desc()))
         .limit(most)
         .select((
@@ -312,8 +344,16 @@ pub async fn points_between(
             people::name.nullable(),
             certificates::number,
         ))
-        .load(connection)
-        .await?;
+        .into_boxed();
+    if marked {
+        // In the words of its index.
+        query = query.filter(
+            chart_points::signalled
+                .or(chart_points::excluded)
+                .or(chart_points::conformity.eq("fail".into_sql::<Text>())),
+        );
+    }
+    let mut found: Vec<PointView> = query.load(connection).await?;
     found.reverse();
     Ok(found)
 }
@@ -383,18 +423,20 @@ pub async fn stretches(
 ) -> Result<Vec<Stretch>, StoreError> {
     let seconds = (to.as_second().saturating_sub(from.as_second()) / parts.max(1)).max(1);
     Ok(prepared(
-        "SELECT min(measured_at) AS first_at, max(measured_at) AS last_at, segment_id,
-             count(*) AS count, min(value) AS least, max(value) AS most, avg(value) AS mean,
-             avg(ewma) AS ewma, max(ewma_half_width) AS ewma_half_width,
-             avg(center_line) AS center_line, avg(lower_control_limit) AS lower_control_limit,
-             avg(upper_control_limit) AS upper_control_limit,
-             max(lower_tolerance_limit) AS lower_tolerance_limit,
-             min(upper_tolerance_limit) AS upper_tolerance_limit, avg(std_dev) AS std_dev,
-             bool_or(provisional) AS provisional
-         FROM chart_points WHERE stream_id = ? AND ordinal IS NOT NULL AND NOT excluded
-             AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
-         GROUP BY segment_id, date_bin(? * interval '1 second', measured_at, 'epoch'::timestamptz)
-         ORDER BY 1, segment_id",
+        // Limits are those of the last point of each part: taking their means would cost as much again.
+        "SELECT part.first_at, part.last_at, part.segment_id, part.count, part.least, part.most,
+             part.mean, part.ewma, part.std_dev, p.ewma_half_width, p.center_line,
+             p.lower_control_limit, p.upper_control_limit, p.lower_tolerance_limit,
+             p.upper_tolerance_limit, p.provisional
+         FROM (SELECT min(measured_at) AS first_at, max(measured_at) AS last_at, segment_id,
+                 count(*) AS count, min(value) AS least, max(value) AS most, avg(value) AS mean,
+                 avg(ewma) AS ewma, avg(std_dev) AS std_dev, max(ordinal) AS newest
+             FROM chart_points WHERE stream_id = ? AND ordinal IS NOT NULL AND NOT excluded
+                 AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
+             GROUP BY segment_id, date_bin(? * interval '1 second', measured_at, 'epoch'::timestamptz)
+             ) part
+         JOIN chart_points p ON p.segment_id = part.segment_id AND p.ordinal = part.newest
+         ORDER BY part.first_at, part.segment_id",
         vec![
             Bind::Int(stream.0),
             Bind::Int(from.as_second()),

@@ -37,8 +37,12 @@ pub struct AppState {
     /// How the application is run.
     pub settings: Arc<Settings>,
     ways: Arc<RwLock<HashMap<WayKey, Arc<Way>>>>,
+    conditions: Arc<RwLock<HashMap<PlanVersionId, Conditions>>>,
     closing: Arc<watch::Sender<bool>>,
 }
+
+/// The conditions that a plan version asks for: key of the step, name with unit.
+pub type Conditions = Vec<(String, String)>;
 
 type WayKey = (PlanVersionId, Vec<CertificateId>, Purpose);
 
@@ -59,7 +63,29 @@ impl AppState {
     #[must_use]
     pub fn new(store: Store, clock: Arc<dyn Clock>, settings: Settings) -> Self {
         let closing = Arc::new(watch::Sender::new(false));
-        Self { store, clock, settings: Arc::new(settings), ways: Arc::default(), closing }
+        Self {
+            store,
+            clock,
+            settings: Arc::new(settings),
+            ways: Arc::default(),
+            conditions: Arc::default(),
+            closing,
+        }
+    }
+
+    /// The conditions of a plan version, if they are remembered; a version never changes.
+    pub(crate) fn remembered_conditions(&self, version: PlanVersionId) -> Option<Conditions> {
+        self.conditions.read().ok()?.get(&version).cloned()
+    }
+
+    /// Remembers them.
+    pub(crate) fn remember_conditions(&self, version: PlanVersionId, found: &Conditions) {
+        if let Ok(mut kept) = self.conditions.write() {
+            if kept.len() >= MOST_WAYS {
+                kept.clear();
+            }
+            kept.insert(version, found.clone());
+        }
     }
 
     /// Says that the server is closing: what runs without an end ends now.

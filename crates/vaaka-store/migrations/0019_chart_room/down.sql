@@ -19,6 +19,7 @@ ALTER TABLE baselines DROP CONSTRAINT baselines_sigma_source_check,
     DROP COLUMN review_due_at,
     DROP COLUMN shown;
 DROP TABLE point_marks;
+DROP INDEX chart_points_marked;
 ALTER TABLE chart_points
     DROP COLUMN excluded,
     DROP COLUMN readings,

@@ -22,9 +22,9 @@ use vaaka_store::ids::StreamId;
 use vaaka_store::imports::{self, Earlier};
 use vaaka_store::marks::{self, MarkView};
 use vaaka_store::outcomes::{StoredResult, result_of};
-use vaaka_store::rows::{Baseline, InstrumentEvent, Segment};
+use vaaka_store::rows::{Baseline, InstrumentEvent, Segment, Stream};
 use vaaka_store::signals::{self, SignalView, Which};
-use vaaka_store::{At, Connection, entries, registers, studies};
+use vaaka_store::{At, Connection, Store, entries, registers, studies};
 
 use super::chart_drawing::{drawing, seconds};
 use super::chart_power::{false_alarm_words, power_of, power_words};
@@ -37,7 +37,7 @@ use crate::draw::{Histogram, Pane, PaneLine, runs, stand_alone};
 use crate::error::WebError;
 use crate::forms::{Asked, PathId};
 use crate::session::SignedIn;
-use crate::state::{AppState, local_day_time};
+use crate::state::{AppState, Conditions, local_day_time};
 
 #[derive(Debug, Template)]
 #[template(path = "chart.html")]
@@ -154,6 +154,10 @@ pub(super) struct Read {
     pub points: Vec<PointView>,
     /// Where there are too many points to draw each: then `points` are only those that say something.
     pub stretches: Vec<Stretch>,
+    /// Charts that this one may be laid beside.
+    pub comparable: Vec<(StreamId, String, String)>,
+    /// All charts of its instrument.
+    pub siblings: Vec<Stream>,
     pub earlier: Vec<Earlier>,
     pub segments: Vec<Segment>,
     pub design: Option<ChartDesign>,
@@ -165,7 +169,7 @@ pub(super) struct Read {
     pub standing: Standing,
     pub drift: Option<Drift>,
     /// Conditions that the newest check asked for: key of the step, name with unit.
-    pub conditions: Vec<(String, String)>,
+    pub conditions: Conditions,
     pub from: Timestamp,
     pub now: Timestamp,
 }
@@ -191,7 +195,8 @@ pub async fn show(
     let asked = Window::of(&query.range, &query.from, &query.to, desk.now, &desk.here.zone);
     let table = query.view == "table";
     let window = from_first(&mut desk, &view, asked).await?;
-    let mut read = read_window(&mut desk.connection, view, window, table).await?;
+    let store = &state.store;
+    let mut read = read_window(store, &mut desk.connection, view, window, table).await?;
     read.conditions = conditions_of(&state, &mut desk, &read).await?;
     let template = fill(&signed, &mut desk, read, (asked, window), &query).await?;
     page(StatusCode::OK, &template)
@@ -221,6 +226,7 @@ const EARLIER: i64 = 5_000;
 
 /// The drawing of a chart as a file of its own.
 pub(super) async fn stand_alone_svg(
+    store: &Store,
     desk: &mut Desk,
     id: StreamId,
     (range, from, to): (&str, &str, &str),
@@ -228,7 +234,7 @@ pub(super) async fn stand_alone_svg(
     let view = charts::by_id(&mut desk.connection, id).await?;
     let window = Window::of(range, from, to, desk.now, &desk.here.zone);
     let window = from_first(desk, &view, window).await?;
-    let read = read_window(&mut desk.connection, view, window, false).await?;
+    let read = read_window(store, &mut desk.connection, view, window, false).await?;
     let rows = rows(&read, &desk.here);
     Ok(stand_alone(&drawing(&read, &desk.here, &rows, vec![]).draw()))
 }
@@ -241,22 +247,27 @@ pub(super) async fn read(
     now: Timestamp,
 ) -> Result<Read, WebError> {
     let points = charts::points_since(connection, view.stream.id, from).await?;
-    read_around(connection, view, points, vec![], (from, now)).await
+    let around = read_around(connection, &view, (from, now)).await?;
+    Ok(around.with(view, Course { points, stretches: vec![], comparable: vec![] }))
 }
 
-/// Everything that a stretch of a chart needs; of many points only strokes and what says something by
-/// itself. `table` asks for the newest rows instead.
-async fn read_window(
+/// What runs along a chart: its points one by one, or in stretches; and what could be laid beside it.
+struct Course {
+    points: Vec<PointView>,
+    stretches: Vec<Stretch>,
+    comparable: Vec<(StreamId, String, String)>,
+}
+
+async fn course(
     connection: &mut Connection,
-    view: StreamView,
+    view: &StreamView,
     window: Window,
     table: bool,
-) -> Result<Read, WebError> {
+) -> Result<Course, WebError> {
     let (id, span) = (view.stream.id, (window.from, window.to));
     let most = if table { MOST_ROWS } else { MOST_DRAWN };
     let extent = charts::extent(connection, id, span, MOST_DRAWN + 1).await?;
-    let many = extent.count > MOST_DRAWN && !table;
-    let (points, stretches) = if many {
+    let (points, stretches) = if extent.count > MOST_DRAWN && !table {
         (
             charts::points_between(connection, id, span, MOST_MARKS, true).await?,
             charts::stretches(connection, id, span, PARTS).await?,
@@ -264,16 +275,83 @@ async fn read_window(
     } else {
         (charts::points_between(connection, id, span, most, false).await?, vec![])
     };
-    read_around(connection, view, points, stretches, span).await
+    let comparable = charts::comparable(connection, &view.stream, 40).await?;
+    Ok(Course { points, stretches, comparable })
+}
+
+/// Everything that a stretch of a chart needs; of many points only strokes and what says something by
+/// itself. `table` asks for the newest rows instead.
+async fn read_window(
+    store: &Store,
+    connection: &mut Connection,
+    view: StreamView,
+    window: Window,
+    table: bool,
+) -> Result<Read, WebError> {
+    let span = (window.from, window.to);
+    // The course of ten years takes as long as all that stands around it: they do not wait for each other.
+    let (course, around) = match store.spare().await {
+        Some(mut spare) => {
+            let reads = tokio::join!(
+                course(&mut spare, &view, window, table),
+                read_around(connection, &view, span)
+            );
+            (reads.0?, reads.1?)
+        }
+        None => (
+            course(connection, &view, window, table).await?,
+            read_around(connection, &view, span).await?,
+        ),
+    };
+    Ok(around.with(view, course))
+}
+
+/// What stands around the points of a chart.
+struct Around {
+    earlier: Vec<Earlier>,
+    segments: Vec<Segment>,
+    design: Option<ChartDesign>,
+    baseline: Option<(Baseline, String)>,
+    events: Vec<(InstrumentEvent, String)>,
+    signals: Vec<SignalView>,
+    marks: Vec<MarkView>,
+    newest: Option<StoredResult>,
+    standing: Standing,
+    drift: Option<Drift>,
+    siblings: Vec<Stream>,
+    span: (Timestamp, Timestamp),
+}
+
+impl Around {
+    fn with(self, view: StreamView, course: Course) -> Read {
+        Read {
+            view,
+            points: course.points,
+            stretches: course.stretches,
+            comparable: course.comparable,
+            earlier: self.earlier,
+            segments: self.segments,
+            design: self.design,
+            baseline: self.baseline,
+            events: self.events,
+            signals: self.signals,
+            marks: self.marks,
+            newest: self.newest,
+            standing: self.standing,
+            drift: self.drift,
+            siblings: self.siblings,
+            conditions: vec![],
+            from: self.span.0,
+            now: self.span.1,
+        }
+    }
 }
 
 async fn read_around(
     connection: &mut Connection,
-    view: StreamView,
-    points: Vec<PointView>,
-    stretches: Vec<Stretch>,
+    view: &StreamView,
     (from, now): (Timestamp, Timestamp),
-) -> Result<Read, WebError> {
+) -> Result<Around, WebError> {
     let id = view.stream.id;
     let earlier = imports::earlier(connection, &view.stream, At(from), At(now), EARLIER).await?;
     let segments = charts::segments_of(connection, id).await?;
@@ -290,10 +368,8 @@ async fn read_around(
     let standing = standing_by(brief.first());
     let drift =
         newest.as_ref().and_then(|stored| drift_of(stored, &view.stream.characteristic_key));
-    Ok(Read {
-        view,
-        points,
-        stretches,
+    let siblings = charts::streams_of(connection, &[view.stream.instrument_id]).await?;
+    Ok(Around {
         earlier,
         segments,
         design,
@@ -304,9 +380,8 @@ async fn read_around(
         newest,
         standing,
         drift,
-        conditions: vec![],
-        from,
-        now,
+        siblings,
+        span: (from, now),
     })
 }
 
@@ -315,19 +390,24 @@ async fn conditions_of(
     state: &AppState,
     desk: &mut Desk,
     read: &Read,
-) -> Result<Vec<(String, String)>, WebError> {
+) -> Result<Conditions, WebError> {
     let Some(newest) = &read.newest else { return Ok(vec![]) };
+    if let Some(known) = state.remembered_conditions(newest.row.plan_version_id) {
+        return Ok(known);
+    }
     let now = entries::check_now(&mut desk.connection, newest.row.check_id).await?;
     let run = check_view::load(state, &mut desk.connection, now).await?;
     let steps = run.way.steps.iter();
-    Ok(steps
+    let names: Conditions = steps
         .filter_map(|step| match &step.input {
             Input::Condition { name, unit, .. } => {
                 Some((step.key.0.clone(), format!("{name}, {unit}")))
             }
             _ => None,
         })
-        .collect())
+        .collect();
+    state.remember_conditions(newest.row.plan_version_id, &names);
+    Ok(names)
 }
 
 /// Its points as rows of a table.
@@ -353,7 +433,7 @@ async fn fill(
     let stream = &read.view.stream;
     let instrument = &read.view.instrument;
     let rows = rows(&read, &here);
-    let comparable = charts::comparable(&mut desk.connection, stream, 40).await?;
+    let comparable = &read.comparable;
     let with: Option<i64> = query.with.trim().parse().ok();
     let with = comparable.iter().find(|(id, _, _)| Some(id.0) == with).cloned();
     let mut ends = (seconds(window.from), seconds(window.to));
@@ -437,7 +517,7 @@ async fn fill(
             "" => vec![("from", query.from.clone()), ("to", query.to.clone())],
             word => vec![("range", word.to_owned())],
         },
-        all_levels: all_levels(desk, &read).await?,
+        all_levels: all_levels(&read),
         events: read
             .events
             .iter()
@@ -595,11 +675,10 @@ fn proposed(read: &Read, here: &Here) -> Vec<Proposed> {
         .collect()
 }
 
-async fn all_levels(desk: &mut Desk, read: &Read) -> Result<AllLevels, WebError> {
+fn all_levels(read: &Read) -> AllLevels {
     let stream = &read.view.stream;
-    let all = charts::streams_of(&mut desk.connection, &[stream.instrument_id]).await?;
     let own = || {
-        all.iter().filter(|other| {
+        read.siblings.iter().filter(|other| {
             other.set_up_id == stream.set_up_id && other.method_key == stream.method_key
         })
     };
@@ -610,7 +689,7 @@ async fn all_levels(desk: &mut Desk, read: &Read) -> Result<AllLevels, WebError>
     let on = |kind: &str| {
         own().any(|other| other.derived.as_deref() == Some(kind) && other.ended_at.is_none())
     };
-    Ok(AllLevels { offered: levels > 1, line: on("offset"), levels: on("levels") })
+    AllLevels { offered: levels > 1, line: on("offset"), levels: on("levels") }
 }
 
 fn earlier_words(read: &Read, here: &Here) -> Option<String> {

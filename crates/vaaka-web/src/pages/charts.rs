@@ -6,7 +6,8 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use vaaka_core::chart::{IN_CONTROL_RUN_LENGTH, Side};
+use vaaka_core::chart::simulate::Circumstances;
+use vaaka_core::chart::{ChartDesign, Side};
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::round::{LastPoint, Standing, standing_of};
@@ -15,7 +16,9 @@ use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::rows::Stream;
+use vaaka_store::studies;
 
+use super::chart_power::power_of;
 use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::{Beam, BeamMark, BeamSize};
@@ -32,6 +35,7 @@ struct ChartsPage {
     shell: Shell,
     heading: String,
     false_alarms: String,
+    reviews: Vec<(i64, String)>,
     rows: Vec<Row>,
 }
 
@@ -129,11 +133,30 @@ pub fn beam_of(stream: &Stream, newest: Option<&BriefPoint>, trail: &[f64]) -> B
     }
 }
 
-/// Signals without a cause that a chart of the default design raises in a week, on average, when it is
-/// checked as often as its plan says.
-fn false_alarms_a_week(stream: &Stream) -> f64 {
-    let checks = 7.0 * 86_400.0 / charts::interval(stream).as_secs_f64().max(1.0);
-    checks / IN_CONTROL_RUN_LENGTH
+/// Signals without a cause that charts raise in a week, on average, each by its own design and checked as
+/// often as its plan says; of all charts in use where none are named.
+pub(super) async fn false_alarms_a_week(
+    connection: &mut Connection,
+    streams: Option<&[StreamId]>,
+) -> Result<f64, WebError> {
+    let mut a_week = 0.0;
+    for group in charts::design_groups(connection, streams).await? {
+        let Ok(design) = serde_json::from_value::<ChartDesign>(group.design) else { continue };
+        // Nobody can say how often lines that somebody set are crossed by chance.
+        let Some(power) =
+            power_of(&design, Circumstances::default()).filter(|_| design.is_statistical())
+        else {
+            continue;
+        };
+        let checks = 7.0 * 86_400.0 / (group.interval_seconds.max(1) as f64);
+        a_week += group.count as f64 * checks / power.quiet.average;
+    }
+    Ok(a_week)
+}
+
+/// "about 0.8", "about 12".
+pub(super) fn alarms_words(a_week: f64) -> String {
+    format!("about {}", show_float(a_week, if a_week < 10.0 { 1 } else { 0 }))
 }
 
 /// The newest points of streams, by stream.
@@ -164,17 +187,25 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         .collect();
     standings.sort_by_key(|(standing, _)| *standing);
     let heading = heading(&standings);
-    let limited = streams.iter().filter(|view| {
-        newest.get(&view.stream.id).is_some_and(|point| point.center_line.is_some())
-    });
-    let a_week: f64 = limited.map(|view| false_alarms_a_week(&view.stream)).sum();
+    let a_week = false_alarms_a_week(&mut connection, None).await?;
+    let due = studies::reviews_due(&mut connection, state.now()).await?;
+    let reviews = due
+        .iter()
+        .filter_map(|(id, at)| {
+            let view = streams.iter().find(|view| view.stream.id == *id)?;
+            let since = at.0.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y");
+            let name = format!("{} {}", view.instrument.tag, view.stream.label.to_lowercase());
+            Some((id.0, format!("{name}, since {since}")))
+        })
+        .collect();
     let template = ChartsPage {
         shell: Shell::new(&signed, "charts", &here),
         heading,
         false_alarms: format!(
-            "Over all charts with limits about {} false alarms a week are to be expected.",
-            show_float(a_week, if a_week < 10.0 { 1 } else { 0 })
+            "Over all charts with limits {} false alarms a week are to be expected.",
+            alarms_words(a_week)
         ),
+        reviews,
         rows: standings.into_iter().map(|(_, row)| row).collect(),
     };
     page(StatusCode::OK, &template)

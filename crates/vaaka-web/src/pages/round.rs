@@ -53,6 +53,7 @@ struct RoundPage {
     error: Option<(&'static str, String)>,
     typed: String,
     forgotten: Vec<Forgotten>,
+    alarms: Option<String>,
 }
 
 impl RoundPage {
@@ -181,6 +182,7 @@ pub(super) async fn draw(
         rows,
         any_due: to_go > 0,
         cards,
+        alarms: around.alarms,
         forgotten: around.forgotten,
     };
     page(status, &template)
@@ -193,6 +195,7 @@ struct Around {
     notes: Vec<String>,
     signed_off: Option<String>,
     forgotten: Vec<Forgotten>,
+    alarms: Option<String>,
 }
 
 /// A signal that nobody goes on with.
@@ -249,7 +252,9 @@ async fn around(
         format!("{} at {when}, {} done, {left}", one.person, one.done)
     });
     let forgotten = forgotten(connection, here, now).await?;
-    Ok(Around { missed, handed, notes: lines(&notes, here), signed_off, forgotten })
+    let a_week = super::charts::false_alarms_a_week(connection, None).await?;
+    let alarms = (a_week > 0.0).then(|| super::charts::alarms_words(a_week));
+    Ok(Around { missed, handed, notes: lines(&notes, here), signed_off, forgotten, alarms })
 }
 
 /// The round as a table for other programs.

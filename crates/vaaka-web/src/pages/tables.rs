@@ -71,7 +71,7 @@ pub async fn show(
         let id = id.ok_or(WebError::NotFound)?;
         let drawn = {
             let asked = (query.range.as_str(), query.from.as_str(), query.to.as_str());
-            chart::stand_alone_svg(&mut desk, StreamId(id), asked).await?
+            chart::stand_alone_svg(&state.store, &mut desk, StreamId(id), asked).await?
         };
         return Ok(attachment(name, "svg", "image/svg+xml", drawn));
     }

@@ -138,13 +138,30 @@ struct Evaluated {
 
 /// A criterion that fired.
 #[derive(Debug, Serialize, JsonSchema)]
-struct Fired {
+pub struct Fired {
     /// Which, as a word.
     criterion: String,
     /// Side of the centre: above, below; null for patterns without one.
     side: Option<String>,
     /// Places of the points that make the pattern, from 0.
     points: Vec<u64>,
+    /// The shift that it suggests, in sigmas; null for patterns without a side.
+    shift: Option<f64>,
+}
+
+/// Firings as they are written out.
+pub fn fired(firings: &[vaaka_core::chart::Firing]) -> Result<Vec<Fired>, String> {
+    firings
+        .iter()
+        .map(|firing| {
+            Ok(Fired {
+                criterion: to_word(&firing.criterion).map_err(words)?,
+                side: firing.side.map(|side| side.word().to_owned()),
+                points: firing.points.clone(),
+                shift: firing.shift,
+            })
+        })
+        .collect()
 }
 
 impl Compute for Chart {
@@ -176,18 +193,6 @@ impl Compute for Chart {
             .map(|(index, value)| ChartPoint::new(at(index), *value))
             .collect();
         let (_, evaluations) = evaluate(&design, SHIFT, &points);
-        let fired = |firings: &[vaaka_core::chart::Firing]| -> Result<Vec<Fired>, String> {
-            firings
-                .iter()
-                .map(|firing| {
-                    Ok(Fired {
-                        criterion: to_word(&firing.criterion).map_err(words)?,
-                        side: firing.side.map(|side| side.word().to_owned()),
-                        points: firing.points.clone(),
-                    })
-                })
-                .collect()
-        };
         let mut judged = Vec::with_capacity(evaluations.len());
         for one in &evaluations {
             judged.push(Evaluated {

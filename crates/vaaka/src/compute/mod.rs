@@ -2,6 +2,7 @@
 //! shell, and for checking by other means what the application says.
 
 mod charts;
+mod design;
 mod drawing;
 mod statistics;
 mod uncertainty;
@@ -94,6 +95,7 @@ fn run_text<C: Compute>(text: &str) -> Result<String, String> {
 pub fn all() -> Vec<Computation> {
     let mut all = statistics::all();
     all.extend(charts::all());
+    all.extend(design::all());
     all.extend(uncertainty::all());
     all
 }

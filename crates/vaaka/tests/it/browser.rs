@@ -59,6 +59,12 @@ async fn a_failed_check_is_walked_to_its_release() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn the_chart_room_by_key_by_pointer_and_live() {
+    let server = Server::demo().await;
+    script("charts.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn no_page_violates_the_accessibility_rules_in_light_or_dark() {
     let server = Server::demo().await;
     let said = script("axe.mjs", &server.base, &[]).await;

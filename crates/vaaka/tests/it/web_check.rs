@@ -302,7 +302,7 @@ async fn the_table_and_the_drawing_hold_the_same_points() {
     let server = Server::demo().await;
     let bench = Bench::aino(&server.base).await;
     let drawing = bench.get("/charts/1?range=year").await;
-    let table = bench.get("/charts/1?range=year&table=true").await;
+    let table = bench.get("/charts/1?range=year&view=table").await;
     assert_eq!(drawing.all("g.point").len(), table.all("table.points tbody tr").len());
     let list = bench.get("/charts").await;
     assert!(list.words("h1").contains("charts"), "{}", list.words("h1"));
