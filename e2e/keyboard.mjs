@@ -102,6 +102,12 @@ await press("ArrowLeft");
 assert.notEqual(await page.locator("[data-record]").innerText(), record);
 await press("ArrowRight");
 await go("Enter");
+assert.match(page.url(), /\/charts\/\d+\/points\/\d+$/);
+for (let n = 0; n < 40; n += 1) {
+  await press("Tab");
+  if ((await page.evaluate(() => document.activeElement?.textContent ?? "")) === "Verdict") break;
+}
+await go("Enter");
 assert.match(page.url(), /\/checks\/\d+\/verdict$/);
 assert.ok(page.url().startsWith(base));
 assert.deepEqual(faults, []);
