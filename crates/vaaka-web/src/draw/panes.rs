@@ -1,7 +1,7 @@
 //! Further panes under the chart, on the same time axis: scatter, cumulative sums, surroundings, another
 //! chart beside it, the uncorrected drift.
 
-use vaaka_core::quantity::{decimals_for, show_signed_float};
+use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 
 use super::Svg;
 use super::chart::Axis;
@@ -96,7 +96,12 @@ impl Pane {
             self.bands.last().map_or_else(|| axis.ends(), |(_, _, lower, upper)| (*lower, *upper));
         let places = decimals_for(((high - low) / 2.0).abs().max(f64::MIN_POSITIVE)).min(6);
         for value in [low, high] {
-            let words = show_signed_float(value, places);
+            // What is never below zero, such as scatter, has no sign.
+            let words = if low >= 0.0 && self.level.is_none() {
+                show_float(value, places)
+            } else {
+                show_signed_float(value, places)
+            };
             svg.words("control-words", (left - 8.0, axis.y(value) + 4.0), "end", &words);
         }
         svg.words("axis-unit", (left - 8.0, axis.y(high) - 12.0), "end", &self.unit);

@@ -218,7 +218,7 @@ async fn from_first(
         imports::earlier(&mut desk.connection, stream, At(window.from), At(window.to), EARLIER)
             .await?;
     let first = before.first().map(|earlier| earlier.at.0);
-    Ok(window.from_first(extent.first_at.map(|at| at.0).into_iter().chain(first).min()))
+    Ok(window.after_first(extent.first_at.map(|at| at.0).into_iter().chain(first).min()))
 }
 
 /// Values from before that a chart shows at most: the newest.
@@ -395,7 +395,7 @@ async fn conditions_of(
     if let Some(known) = state.remembered_conditions(newest.row.plan_version_id) {
         return Ok(known);
     }
-    let now = entries::check_now(&mut desk.connection, newest.row.check_id).await?;
+    let now = entries::check_now(&desk.connection, newest.row.check_id).await?;
     let run = check_view::load(state, &mut desk.connection, now).await?;
     let steps = run.way.steps.iter();
     let names: Conditions = steps

@@ -44,7 +44,7 @@ impl Window {
     }
 
     /// The same stretch without the time before the first point.
-    pub fn from_first(self, first: Option<Timestamp>) -> Self {
+    pub fn after_first(self, first: Option<Timestamp>) -> Self {
         match first {
             Some(first) if first > self.from => Self { from: first.min(self.to), ..self },
             _ => self,
