@@ -423,7 +423,8 @@ pub async fn stretches(
 ) -> Result<Vec<Stretch>, StoreError> {
     let seconds = (to.as_second().saturating_sub(from.as_second()) / parts.max(1)).max(1);
     Ok(prepared(
-        // Limits are those of the last point of each part: taking their means would cost as much again.
+        // Limits are those of the last point of each part, looked up one by one: their means would cost as
+        // much again, and a plain join is tempted to read the whole table.
         "SELECT part.first_at, part.last_at, part.segment_id, part.count, part.least, part.most,
              part.mean, part.ewma, part.std_dev, p.ewma_half_width, p.center_line,
              p.lower_control_limit, p.upper_control_limit, p.lower_tolerance_limit,
@@ -435,7 +436,8 @@ pub async fn stretches(
                  AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
              GROUP BY segment_id, date_bin(? * interval '1 second', measured_at, 'epoch'::timestamptz)
              ) part
-         JOIN chart_points p ON p.segment_id = part.segment_id AND p.ordinal = part.newest
+         CROSS JOIN LATERAL (SELECT * FROM chart_points c
+             WHERE c.segment_id = part.segment_id AND c.ordinal = part.newest LIMIT 1) p
          ORDER BY part.first_at, part.segment_id",
         vec![
             Bind::Int(stream.0),
