@@ -7,7 +7,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 use thiserror::Error;
-use vaaka_core::chart::{ChartDesign, ChartState, Criteria, LimitBasis, Scatter, SigmaSource};
+use vaaka_core::chart::{ChartDesign, ChartState, Criteria, Scatter, SigmaSource};
 use vaaka_core::study::{Fault, StudyPoint};
 
 use crate::audit::{self, Happening};
@@ -526,10 +526,4 @@ pub async fn reviews_due(
     .load(connection)
     .await?;
     Ok(rows.into_iter().map(|due| (due.stream_id, due.review_due_at)).collect())
-}
-
-/// Whether a stored word of a basis is one of limits that are no control limits.
-#[must_use]
-pub fn is_action_lines(basis: &str) -> bool {
-    to_word(&LimitBasis::ActionLines).is_ok_and(|word| word == basis)
 }
