@@ -88,9 +88,13 @@ pub async fn stream(connection: &mut AsyncPgConnection, id: StreamId) -> Result<
     let levels = levels_of(connection, &stream).await?;
     let mut points: Vec<StoredPoint> =
         diesel::sql_query(POINTS).bind::<BigInt, _>(id.0).load(connection).await?;
+    let lines = lines_of(connection, &stream).await?;
     for point in &mut points {
         if let Some(levels) = levels.get(&point.check_id) {
             point.value = levels.furthest();
+        }
+        if let Some(value) = lines.get(&point.check_id) {
+            point.value = *value;
         }
     }
     let all: Vec<Segment> = segments::table
@@ -113,6 +117,50 @@ struct LevelRow {
     check_id: CheckId,
     #[diesel(sql_type = Array<Double>)]
     standardised: Vec<f64>,
+}
+
+#[derive(QueryableByName)]
+struct LineRow {
+    #[diesel(sql_type = BigInt)]
+    check_id: CheckId,
+    #[diesel(sql_type = Array<Double>)]
+    nominals: Vec<f64>,
+    #[diesel(sql_type = Array<Double>)]
+    errors: Vec<f64>,
+}
+
+/// Of a chart of offset or gain: what the errors of each check come to now. A certificate that was put
+/// right changes them.
+async fn lines_of(
+    connection: &mut AsyncPgConnection,
+    stream: &Stream,
+) -> Result<HashMap<CheckId, f64>, StoreError> {
+    let gain = match stream.derived.as_deref() {
+        Some("offset") => false,
+        Some("gain") => true,
+        _ => return Ok(HashMap::new()),
+    };
+    let rows: Vec<LineRow> = diesel::sql_query(
+        "SELECT p.check_id, array_agg(s.nominal::float8 ORDER BY s.id) AS nominals,
+             array_agg(p.value ORDER BY s.id) AS errors
+         FROM chart_streams s JOIN chart_points p ON p.stream_id = s.id
+         WHERE s.set_up_id = $1 AND s.instrument_id = $2 AND s.method_key = $3
+             AND s.derived IS NULL AND s.nominal IS NOT NULL AND s.characteristic_key LIKE 'error%'
+         GROUP BY p.check_id",
+    )
+    .bind::<BigInt, _>(stream.set_up_id.0)
+    .bind::<BigInt, _>(stream.instrument_id.0)
+    .bind::<Text, _>(&stream.method_key)
+    .load(connection)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .filter_map(|row| {
+            let pairs: Vec<(f64, f64)> = row.nominals.into_iter().zip(row.errors).collect();
+            let line = vaaka_core::chart::fit_levels(&pairs)?;
+            Some((row.check_id, if gain { line.gain } else { line.offset }))
+        })
+        .collect())
 }
 
 /// Of the chart of all levels together: what the other charts say of each check now.

@@ -352,10 +352,7 @@ async fn replay_all(
         .select(chart_points::stream_id)
         .load(connection)
         .await?;
-    for stream in streams {
-        crate::replay::stream(connection, stream).await?;
-    }
-    Ok(())
+    crate::replay::these(connection, streams).await
 }
 
 /// Accepts a certificate of conformance as a reference, with a lead's written reason.

@@ -528,6 +528,28 @@ async fn offset_and_gain_instead_of_a_chart_a_level() {
     let verdict = aino.run("R-02", &stepped).await;
     assert!(verdict.text.contains("Offset of all levels: "), "{}", verdict.words("main"));
     same_as_from_scratch(&server, offset).await;
+    // A certificate that is put right moves the errors, and with them the offset.
+    let mut owner = server.owner().await;
+    let before = number(
+        &server.database,
+        &format!("SELECT (1000 * sum(value))::bigint AS number FROM chart_points WHERE stream_id = {offset}"),
+    )
+    .await;
+    let moved =
+        format!("UPDATE chart_points SET value = value + 2 WHERE stream_id IN ({id}, {id} + 1)");
+    diesel::sql_query(moved).execute(&mut owner).await.unwrap();
+    let store = Store::new(&app_url(&server.database), 2).unwrap();
+    let mut connection = store.connection().await.unwrap();
+    replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
+    let after = format!(
+        "SELECT (1000 * sum(value - 2))::bigint AS number FROM chart_points WHERE stream_id = {offset}"
+    );
+    assert!((number(&server.database, &after).await - before).abs() <= 1);
+    same_as_from_scratch(&server, offset).await;
+    let back =
+        format!("UPDATE chart_points SET value = value - 2 WHERE stream_id IN ({id}, {id} + 1)");
+    diesel::sql_query(back).execute(&mut owner).await.unwrap();
+    replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
     // All levels in their own sigmas, for the rules across them.
     let all = post(&ilma, &path, &[("turn", "levels-on")]).await;
     assert_eq!(all.status, StatusCode::SEE_OTHER, "{}", all.text);
