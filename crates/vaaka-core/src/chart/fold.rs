@@ -420,7 +420,10 @@ impl ChartState {
         let mut fired = Vec::with_capacity(criteria.count());
         fired.extend(criteria.iter().filter_map(|criterion| {
             match criterion {
-                Criterion::BeyondLimits => alone(criterion, of_z, Some(z)),
+                // These are made by the point itself, whatever came before it.
+                Criterion::BeyondLimits | Criterion::Beyond3 | Criterion::WarningBeyond2 => {
+                    alone(criterion, of_z, Some(z))
+                }
                 Criterion::Ewma => {
                     let side = side_of(beyond.average > 0.0, beyond.average < 0.0)?;
                     alone(criterion, Some(side), Some(self.average_shift(ordinal, side, beyond)))

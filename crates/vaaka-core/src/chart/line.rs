@@ -39,6 +39,38 @@ pub struct LineFit {
     pub span: f64,
 }
 
+impl LineFit {
+    /// The same line, told about another middle and span: E(x) = offset + gain·(x − x̄)/span stays what it
+    /// is. A check of which a level is left out stays comparable with the others.
+    #[must_use]
+    pub fn about(self, middle: f64, span: f64) -> Self {
+        let slope = self.gain / self.span;
+        Self {
+            offset: self.offset + slope * (middle - self.middle),
+            gain: slope * span,
+            middle,
+            span,
+        }
+    }
+}
+
+/// Fits the pairs that are not left out, and tells offset and gain about the middle and over the span of
+/// all of them; none where those that are left do not make a line.
+#[must_use]
+pub fn fit_levels_left(levels: &[(f64, f64)], left_out: &[bool]) -> Option<LineFit> {
+    let all = fit_levels(levels)?;
+    let kept: Vec<(f64, f64)> = levels
+        .iter()
+        .zip(left_out.iter().chain(std::iter::repeat(&false)))
+        .filter(|(_, out)| !**out)
+        .map(|(pair, _)| *pair)
+        .collect();
+    if kept.len() == levels.len() {
+        return Some(all);
+    }
+    Some(fit_levels(&kept)?.about(all.middle, all.span))
+}
+
 /// Fits (level, error) pairs of one check; none for fewer than two different levels, or where a number is
 /// not finite.
 #[must_use]
@@ -87,6 +119,28 @@ mod tests {
         let line = crate::stats::fit_line(&x, &y).unwrap();
         assert!((fit.gain / fit.span - line.slope).abs() < 1e-12);
         assert!((fit.offset - line.at(fit.middle)).abs() < 1e-12);
+    }
+
+    /// Points on a straight line: whichever is left out, offset and gain stay the same.
+    #[test]
+    fn a_level_that_is_left_out_moves_nothing_on_a_straight_line() {
+        let levels = [(1.0, 0.3), (2.0, 0.5), (5.0, 1.1), (12.0, 2.5)];
+        let all = fit_levels(&levels).unwrap();
+        for out in 0..4 {
+            let left_out: Vec<bool> = (0..4).map(|place| place == out).collect();
+            let kept = fit_levels_left(&levels, &left_out).unwrap();
+            assert!((kept.offset - all.offset).abs() < 1e-12, "{out}");
+            assert!((kept.gain - all.gain).abs() < 1e-12, "{out}");
+            assert_eq!((kept.middle, kept.span), (all.middle, all.span));
+        }
+        // Of a level that is off the line nothing is left.
+        let mut off = levels;
+        off[2].1 = 40.0;
+        let kept = fit_levels_left(&off, &[false, false, true]).unwrap();
+        assert!((kept.offset - all.offset).abs() < 1e-12);
+        // One that is left makes no line; none that is left out is the plain fit.
+        assert_eq!(fit_levels_left(&levels, &[true, true, true]), None);
+        assert_eq!(fit_levels_left(&levels, &[]), Some(all));
     }
 
     #[test]

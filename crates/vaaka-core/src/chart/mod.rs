@@ -29,7 +29,9 @@ pub use limits::{
     BaselineNote, BaselineStudy, ControlLimits, LimitError, MINIMUM_BASELINE_POINTS, SigmaSource,
     study_baseline,
 };
-pub use line::{LEVELS, LINE_GAIN, LINE_OFFSET, LineFit, derived_label, fit_levels};
+pub use line::{
+    LEVELS, LINE_GAIN, LINE_OFFSET, LineFit, derived_label, fit_levels, fit_levels_left,
+};
 pub use rules::{Criteria, Criterion, Firing, Levels, RuleSet, RuleWindow, Side};
 pub use signal::{OpenSignal, QUIET_POINTS, SignalChange, SignalTracker};
 pub use subgroups::{Lines, Spread, SubgroupStudy, study_subgroups};

@@ -63,15 +63,17 @@ impl ChartState {
                 && self.cusum.is_some()
                 && matches!(design.level, Level::Frozen { .. });
             let (mut count, mut unusual, mut last) = (0, None, self.last_at);
+            // Before the first point lies a gap that no interval bridges.
+            let mut second = last.map_or(i64::MIN / 2, Timestamp::as_second);
             while count < BLOCK {
                 let Some((at, value)) = points.next() else { break };
-                let near = last.is_some_and(|last| at.as_second() - last.as_second() < longest);
-                if !ready || !near || !value.is_finite() {
+                let now = at.as_second();
+                if !ready | (now - second >= longest) | !value.is_finite() {
                     unusual = Some((at, value));
                     break;
                 }
                 block.values[LONGEST + count] = value;
-                last = Some(at);
+                (last, second) = (Some(at), now);
                 count += 1;
             }
             if count == 0 && unusual.is_none() {
