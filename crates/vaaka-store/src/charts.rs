@@ -73,14 +73,14 @@ pub async fn of_instruments(
 /// # Errors
 /// [`StoreError`].
 pub async fn streams_of(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     wanted: &[InstrumentId],
 ) -> Result<Vec<Stream>, StoreError> {
     Ok(chart_streams::table
         .filter(chart_streams::instrument_id.eq_any(wanted))
         .order(chart_streams::id)
         .select(Stream::as_select())
-        .load(connection)
+        .load(&mut connection)
         .await?)
 }
 
@@ -121,15 +121,17 @@ pub async fn design_groups(
 ) -> Result<Vec<DesignGroup>, StoreError> {
     let ids: Vec<i64> = streams.unwrap_or_default().iter().map(|id| id.0).collect();
     Ok(prepared(
-        "SELECT count(*) AS count, s.interval_seconds, (array_agg(g.design))[1] AS design
-         FROM chart_streams s CROSS JOIN LATERAL (SELECT design FROM segments
-             WHERE stream_id = s.id AND settled IS DISTINCT FROM 'joined'
-             ORDER BY ordinal DESC LIMIT 1) g
-         WHERE s.ended_at IS NULL AND g.design IS NOT NULL AND (? = 0 OR s.id = ANY(?))
-         GROUP BY s.interval_seconds, g.design->'raising', g.design->'basis', g.design->'ewma',
-             g.design->'cusum', g.design->'resolution_floor',
-             round(((g.design->>'below')::float8 / (g.design->>'sigma')::float8)::numeric, 3),
-             round(((g.design->>'above')::float8 / (g.design->>'sigma')::float8)::numeric, 3)",
+        // Only of one chart of each group is the design opened.
+        "SELECT alike.count, alike.interval_seconds, m.design
+         FROM (SELECT count(*) AS count, s.interval_seconds, max(newest.id) AS segment_id
+             FROM (SELECT DISTINCT ON (stream_id) stream_id, id, design_group,
+                     design IS NOT NULL AS designed
+                 FROM segments WHERE settled IS DISTINCT FROM 'joined'
+                 ORDER BY stream_id DESC, ordinal DESC) newest
+             JOIN chart_streams s ON s.id = newest.stream_id
+             WHERE s.ended_at IS NULL AND newest.designed AND (? = 0 OR s.id = ANY(?))
+             GROUP BY s.interval_seconds, newest.design_group) alike
+         JOIN segments m ON m.id = alike.segment_id",
         vec![Bind::Int(i64::from(streams.is_some())), Bind::Ints(ids)],
     )
     .load(connection)
@@ -141,14 +143,14 @@ pub async fn design_groups(
 /// # Errors
 /// [`StoreError`].
 pub async fn by_id(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     id: StreamId,
 ) -> Result<StreamView, StoreError> {
     let (stream, instrument, area): (Stream, Instrument, Area) = chart_streams::table
         .inner_join(instruments::table.inner_join(areas::table))
         .filter(chart_streams::id.eq(id))
         .select((Stream::as_select(), Instrument::as_select(), Area::as_select()))
-        .first(connection)
+        .first(&mut connection)
         .await?;
     Ok(StreamView { stream, instrument, area })
 }
@@ -168,6 +170,9 @@ pub struct BriefPoint {
     /// Plotted value.
     #[diesel(sql_type = Double)]
     pub value: f64,
+    /// Readings that it is a mean of.
+    #[diesel(sql_type = diesel::sql_types::Integer)]
+    pub readings: i32,
     /// Conformity of the characteristic.
     #[diesel(sql_type = Text)]
     pub conformity: String,
@@ -199,12 +204,12 @@ pub struct BriefPoint {
 /// # Errors
 /// [`StoreError`].
 pub async fn newest_points(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     streams: &[StreamId],
 ) -> Result<Vec<BriefPoint>, StoreError> {
     let ids: Vec<i64> = streams.iter().map(|id| id.0).collect();
     Ok(prepared(
-        "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.conformity,
+        "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.readings, p.conformity,
             p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
             p.lower_control_limit, p.upper_control_limit,
             (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
@@ -219,7 +224,7 @@ pub async fn newest_points(
          ORDER BY wanted.place",
         vec![Bind::Ints(ids)],
     )
-    .load(connection)
+    .load(&mut connection)
     .await?)
 }
 
@@ -321,7 +326,7 @@ pub async fn points_since(
 /// # Errors
 /// [`StoreError`].
 pub async fn points_between(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: StreamId,
     (from, to): (Timestamp, Timestamp),
     most: i64,
@@ -353,7 +358,7 @@ pub async fn points_between(
                 .or(chart_points::conformity.eq("fail".into_sql::<Text>())),
         );
     }
-    let mut found: Vec<PointView> = query.load(connection).await?;
+    let mut found: Vec<PointView> = query.load(&mut connection).await?;
     found.reverse();
     Ok(found)
 }
@@ -411,17 +416,28 @@ pub struct Stretch {
     pub provisional: bool,
 }
 
-/// The counted points of a stretch of time in about `parts` parts, none of which crosses a segment.
+/// Counted points in a row that [`blocks`](stretches) hold together.
+pub const BLOCK: i64 = 8;
+
+/// The counted points of a stretch of time in about `parts` parts, none of which crosses a segment. Where
+/// there are more blocks than parts they are made of blocks; the first and the last may then reach out of
+/// the stretch by a few points.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn stretches(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: StreamId,
     (from, to): (Timestamp, Timestamp),
     parts: i64,
+    extent: &Extent,
 ) -> Result<Vec<Stretch>, StoreError> {
-    let seconds = (to.as_second().saturating_sub(from.as_second()) / parts.max(1)).max(1);
+    let parts = parts.max(1);
+    if extent.blocks >= parts {
+        let together = extent.blocks / parts + i64::from(extent.blocks % parts > 0);
+        return of_blocks(connection, stream, (from, to), together).await;
+    }
+    let seconds = (to.as_second().saturating_sub(from.as_second()) / parts).max(1);
     Ok(prepared(
         // Limits are those of the last point of each part, looked up one by one: their means would cost as
         // much again, and a plain join is tempted to read the whole table.
@@ -446,19 +462,52 @@ pub async fn stretches(
             Bind::Int(seconds),
         ],
     )
-    .load(connection)
+    .load(&mut connection)
     .await?)
 }
 
-/// How many points a stream has in a stretch of time, counted up to `most`, and when its first was.
+/// Stretches of so many blocks together.
+async fn of_blocks(
+    mut connection: &AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+    together: i64,
+) -> Result<Vec<Stretch>, StoreError> {
+    Ok(prepared(
+        "SELECT part.first_at, part.last_at, part.segment_id, part.count, part.least, part.most,
+             part.mean, part.ewma, part.std_dev, b.ewma_half_width, b.center_line,
+             b.lower_control_limit, b.upper_control_limit, b.lower_tolerance_limit,
+             b.upper_tolerance_limit, b.provisional
+         FROM (SELECT min(b.first_at) AS first_at, max(b.last_at) AS last_at, b.segment_id,
+                 sum(b.count)::bigint AS count, min(b.least) AS least, max(b.most) AS most,
+                 sum(b.mean * b.count) / sum(b.count) AS mean, avg(b.ewma) AS ewma,
+                 avg(b.std_dev) AS std_dev, max(b.block) AS newest
+             FROM segments s JOIN chart_blocks b ON b.segment_id = s.id
+             WHERE s.stream_id = ? AND b.last_at >= to_timestamp(?) AND b.first_at <= to_timestamp(?)
+             GROUP BY b.segment_id, b.block / ?
+             ) part
+         JOIN chart_blocks b ON b.segment_id = part.segment_id AND b.block = part.newest
+         ORDER BY part.first_at, part.segment_id",
+        vec![
+            Bind::Int(stream.0),
+            Bind::Int(from.as_second()),
+            Bind::Int(to.as_second().saturating_add(1)),
+            Bind::Int(together),
+        ],
+    )
+    .load(&mut connection)
+    .await?)
+}
+
+/// How many points a stream has in a stretch of time, counted up to `most`.
 #[derive(Debug, Clone, QueryableByName)]
 pub struct Extent {
     /// Points.
     #[diesel(sql_type = BigInt)]
     pub count: i64,
-    /// First point of all.
-    #[diesel(sql_type = Nullable<Timestamptz>)]
-    pub first_at: Option<At>,
+    /// Blocks of [`BLOCK`] points of which a part lies in the stretch.
+    #[diesel(sql_type = BigInt)]
+    pub blocks: i64,
 }
 
 /// See [`Extent`].
@@ -466,7 +515,7 @@ pub struct Extent {
 /// # Errors
 /// [`StoreError`].
 pub async fn extent(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: StreamId,
     (from, to): (Timestamp, Timestamp),
     most: i64,
@@ -475,17 +524,49 @@ pub async fn extent(
         "SELECT (SELECT count(*) FROM (SELECT 1 FROM chart_points WHERE stream_id = ?
                  AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
                  LIMIT ?) seen) AS count,
-             (SELECT min(measured_at) FROM chart_points WHERE stream_id = ?) AS first_at",
+             (SELECT count(*) FROM segments s JOIN chart_blocks b ON b.segment_id = s.id
+                 WHERE s.stream_id = ? AND b.last_at >= to_timestamp(?)
+                     AND b.first_at <= to_timestamp(?)) AS blocks",
         vec![
             Bind::Int(stream.0),
             Bind::Int(from.as_second()),
             Bind::Int(to.as_second().saturating_add(1)),
             Bind::Int(most),
             Bind::Int(stream.0),
+            Bind::Int(from.as_second()),
+            Bind::Int(to.as_second().saturating_add(1)),
         ],
     )
-    .get_result(connection)
+    .get_result(&mut connection)
     .await?)
+}
+
+#[derive(QueryableByName)]
+struct FirstAt {
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    first_at: Option<At>,
+}
+
+/// When the first point of a stream was measured, or the first of its values from before.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn first_at(
+    mut connection: &AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Option<At>, StoreError> {
+    let found: FirstAt = prepared(
+        "SELECT least((SELECT min(measured_at) FROM chart_points WHERE stream_id = s.id),
+             (SELECT min(e.measured_at) FROM earlier_values e JOIN imports i ON i.id = e.import_id
+              WHERE i.state = 'done' AND e.instrument_id = s.instrument_id
+                  AND e.set_up_id = s.set_up_id AND e.characteristic_key = s.characteristic_key
+                  AND e.unit = s.unit)) AS first_at
+         FROM chart_streams s WHERE s.id = ?",
+        vec![Bind::Int(stream.0)],
+    )
+    .get_result(&mut connection)
+    .await?;
+    Ok(found.first_at)
 }
 
 /// Counted values of a stretch of time, oldest first; of more than `most` the newest.
@@ -622,7 +703,7 @@ pub async fn conditions(
 /// # Errors
 /// [`StoreError`].
 pub async fn comparable(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: &Stream,
     most: i64,
 ) -> Result<Vec<(StreamId, String, String)>, StoreError> {
@@ -643,7 +724,7 @@ pub async fn comparable(
         ))
         .limit(most)
         .select((chart_streams::id, instruments::tag, chart_streams::label))
-        .load(connection)
+        .load(&mut connection)
         .await?)
 }
 
@@ -669,7 +750,7 @@ pub async fn of_check(
 /// # Errors
 /// [`StoreError`].
 pub async fn segments_of(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: StreamId,
 ) -> Result<Vec<Segment>, StoreError> {
     Ok(segments::table
@@ -677,7 +758,7 @@ pub async fn segments_of(
         .filter(segments::settled.is_distinct_from("joined"))
         .order(segments::ordinal)
         .select(Segment::as_select())
-        .load(connection)
+        .load(&mut connection)
         .await?)
 }
 
@@ -686,7 +767,7 @@ pub async fn segments_of(
 /// # Errors
 /// [`StoreError`].
 pub async fn newest_baseline(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: StreamId,
 ) -> Result<Option<(Baseline, String)>, StoreError> {
     Ok(baselines::table
@@ -695,7 +776,7 @@ pub async fn newest_baseline(
         .filter(segments::stream_id.eq(stream))
         .order((baselines::frozen_at.desc(), baselines::id.desc()))
         .select((Baseline::as_select(), people::name))
-        .first(connection)
+        .first(&mut connection)
         .await
         .optional()?)
 }

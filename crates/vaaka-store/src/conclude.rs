@@ -20,11 +20,12 @@ use crate::plans::{self, PlanView};
 use crate::rows::{Check, Point, ResultRow, Segment, SignalRow, Stream};
 use crate::schema::{
     adjustments, budgets, characteristics, chart_points, chart_streams, checks, results, segments,
-    signals, standards,
+    standards,
 };
 use crate::types::At;
 use crate::{
-    StoreError, checks as check_store, reactions, replay, seams, to_word, unreadable, wear, word,
+    StoreError, checks as check_store, reactions, replay, seams, signals, to_word, unreadable,
+    wear, word,
 };
 
 /// What became of concluding.
@@ -467,25 +468,11 @@ async fn write_segment(
     if evaluation.changes().is_empty() {
         return Ok(());
     }
-    let mut rows: Vec<SignalRow> = signals::table
-        .filter(signals::segment_id.eq(segment.id))
-        .select(SignalRow::as_select())
-        .load(connection)
-        .await?;
+    let known = signals::of_segment(connection, segment.id).await?;
+    let mut rows = known.clone();
     apply_changes(&mut rows, evaluation.changes(), stream.id, segment.id, evaluation.ordinal, now)?;
-    for row in rows.iter().filter(|row| row.last_evidence_at == At(now)) {
-        diesel::insert_into(signals::table)
-            .values(row)
-            .on_conflict((signals::segment_id, signals::side, signals::opened_ordinal))
-            .do_update()
-            .set((
-                signals::last_evidence_at.eq(row.last_evidence_at),
-                signals::evidence.eq(row.evidence),
-            ))
-            .execute(connection)
-            .await?;
-    }
-    Ok(())
+    rows.retain(|row| row.last_evidence_at == At(now));
+    signals::write(connection, &known, rows).await
 }
 
 /// Evaluates a concluded check again after a clerical fix of a certificate: another version of

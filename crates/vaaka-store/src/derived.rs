@@ -121,8 +121,7 @@ pub async fn turn_on(
                 for level in &levels {
                     let segment = current_segment(connection, level.id).await?;
                     if let Some(design) = design_of(&segment)? {
-                        let informs = design.advisory.or(design.raising);
-                        let quiet = design.with_rules(Criteria::NONE, informs, at);
+                        let quiet = only_mentioning(&design, at);
                         write_design(connection, segment.id, &quiet).await?;
                     }
                 }
@@ -281,6 +280,11 @@ fn points_of(key: &str, values: &BTreeMap<CheckId, CheckLevels>) -> Vec<NewPoint
         .collect()
 }
 
+/// The design with all its rules only mentioned from a moment on.
+fn only_mentioning(design: &ChartDesign, from: Timestamp) -> ChartDesign {
+    design.with_rules(Criteria::NONE, design.raising.or(design.advisory), from)
+}
+
 async fn stream_for(
     connection: &mut AsyncPgConnection,
     like: &Stream,
@@ -289,21 +293,29 @@ async fn stream_for(
     points: &[NewPoint],
     at: Timestamp,
 ) -> Result<(StreamId, SegmentId), StoreError> {
-    let known: Option<StreamId> = chart_streams::table
+    let newest = points.iter().map(|point| point.at.0).max().unwrap_or(at);
+    let known: Option<(StreamId, Option<At>)> = chart_streams::table
         .filter(chart_streams::instrument_id.eq(like.instrument_id))
         .filter(chart_streams::set_up_id.eq(like.set_up_id))
         .filter(chart_streams::method_key.eq(&like.method_key))
         .filter(chart_streams::characteristic_key.eq(key))
-        .select(chart_streams::id)
+        .select((chart_streams::id, chart_streams::ended_at))
         .first(connection)
         .await
         .optional()?;
-    if let Some(id) = known {
+    if let Some((id, ended)) = known {
         diesel::update(chart_streams::table.find(id))
             .set(chart_streams::ended_at.eq(None::<At>))
             .execute(connection)
             .await?;
-        return Ok((id, current_segment(connection, id).await?.id));
+        let segment = current_segment(connection, id).await?;
+        // What comes onto it from the time between was judged by nobody then, and is no work now.
+        if let (Some(design), Some(At(ended))) = (design_of(&segment)?, ended) {
+            let quiet =
+                only_mentioning(&design, ended).with_rules(design.raising, design.advisory, newest);
+            write_design(connection, segment.id, &quiet).await?;
+        }
+        return Ok((id, segment.id));
     }
     let decimals = levels.iter().map(|level| level.decimals).max().unwrap_or(1);
     let (unit, decimals) = if key == LEVELS { ("σ", 1) } else { (like.unit.as_str(), decimals) };
@@ -323,7 +335,14 @@ async fn stream_for(
         .get_result(connection)
         .await?;
     let state = ChartState::new(SignedDuration::from_secs(like.interval_seconds));
-    let design = (key == LEVELS).then(ChartDesign::levels);
+    // Points of the past are judged for drawing, and the newest for what it says of today.
+    let design = (key == LEVELS).then(ChartDesign::levels).map(|design| {
+        only_mentioning(&design, Timestamp::UNIX_EPOCH).with_rules(
+            design.raising,
+            design.advisory,
+            newest,
+        )
+    });
     let given = to_word(&vaaka_core::chart::SigmaSource::Given)?;
     let segment: SegmentId = diesel::insert_into(segments::table)
         .values((

@@ -605,7 +605,7 @@ pub struct RunningWait {
 /// # Errors
 /// [`StoreError`].
 pub async fn running_waits(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
 ) -> Result<Vec<RunningWait>, StoreError> {
     Ok(crate::prepared::prepared(
         "SELECT DISTINCT ON (c.id) c.id AS check_id, i.tag, w.ready_at, w.latest_at,
@@ -621,7 +621,7 @@ pub async fn running_waits(
          ORDER BY c.id, w.id DESC",
         vec![],
     )
-    .load::<RunningWait>(connection)
+    .load::<RunningWait>(&mut connection)
     .await?
     .into_iter()
     .filter(|wait| !wait.is_over || wait.latest_at.is_some())

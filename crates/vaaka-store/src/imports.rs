@@ -395,7 +395,7 @@ pub struct Earlier {
 /// # Errors
 /// [`StoreError`].
 pub async fn earlier(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: &Stream,
     from: At,
     until: At,
@@ -419,7 +419,7 @@ pub async fn earlier(
             earlier_values::remark,
             earlier_values::import_id,
         ))
-        .load(connection)
+        .load(&mut connection)
         .await?;
     found.reverse();
     Ok(found)

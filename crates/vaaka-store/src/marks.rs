@@ -53,7 +53,7 @@ pub struct MarkView {
 /// # Errors
 /// [`StoreError`].
 pub async fn of_stream(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     stream: StreamId,
     from: Timestamp,
     most: i64,
@@ -72,7 +72,7 @@ pub async fn of_stream(
             people::name,
             point_marks::at,
         ))
-        .load(connection)
+        .load(&mut connection)
         .await?)
 }
 
@@ -104,6 +104,12 @@ pub async fn mark(
             };
             // A mark that is not counted cannot be left out.
             if mark != Mark::Comment && (wanted == excluded || counted.is_none()) {
+                return Ok(false);
+            }
+            // What its levels left out comes back with them.
+            if mark == Mark::Include
+                && !replay::left_out_by_hand(connection, stream).await?.contains(&id)
+            {
                 return Ok(false);
             }
             diesel::insert_into(point_marks::table)

@@ -129,8 +129,12 @@ pub async fn newest(
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn waiting(connection: &mut AsyncPgConnection) -> Result<i64, StoreError> {
-    Ok(notices::table.filter(notices::taken_by.is_null()).count().get_result(connection).await?)
+pub async fn waiting(mut connection: &AsyncPgConnection) -> Result<i64, StoreError> {
+    Ok(notices::table
+        .filter(notices::taken_by.is_null())
+        .count()
+        .get_result(&mut connection)
+        .await?)
 }
 
 /// Takes a notice up, with its audit entry; of two leads who do so at one moment, the first is kept

@@ -228,6 +228,26 @@ pub async fn result_of(
     Ok(Some(StoredResult { row, verdict, results }))
 }
 
+/// The newest verdict of a check with its row, without what it rests on.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn verdict_of(
+    mut connection: &AsyncPgConnection,
+    check: CheckId,
+) -> Result<Option<(ResultRow, Verdict)>, StoreError> {
+    let row: Option<ResultRow> = results::table
+        .filter(results::check_id.eq(check))
+        .order(results::version.desc())
+        .select(ResultRow::as_select())
+        .first(&mut connection)
+        .await
+        .optional()?;
+    let Some(row) = row else { return Ok(None) };
+    let verdict = serde_json::from_value(row.verdict.clone()).map_err(unreadable)?;
+    Ok(Some((row, verdict)))
+}
+
 /// The lines of a stored budget. A result from before budgets were kept has its two sums.
 fn parts_of(
     row: &CharacteristicRow,

@@ -3,11 +3,11 @@
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use diesel_async::AsyncPgConnection;
 use diesel_async::pooled_connection::deadpool::{Object, Pool};
 use diesel_async::pooled_connection::{
     AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
 };
+use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 
 use crate::StoreError;
 use crate::news::Listener;
@@ -33,6 +33,17 @@ impl std::fmt::Debug for Store {
     }
 }
 
+/// Connects. Compiling a query takes PostgreSQL tens of milliseconds, and none of ours runs that long: it is
+/// turned off, since the planner's guess of what a query costs is sometimes far too high.
+async fn connect(url: &str) -> diesel::ConnectionResult<AsyncPgConnection> {
+    let mut connection = AsyncPgConnection::establish(url).await?;
+    connection
+        .batch_execute("SET jit = off")
+        .await
+        .map_err(diesel::ConnectionError::CouldntSetupConfiguration)?;
+    Ok(connection)
+}
+
 impl Store {
     /// Makes a pool; connects only when a connection is asked for.
     ///
@@ -42,6 +53,7 @@ impl Store {
         let mut config = ManagerConfig::default();
         // Saves a round trip a request; a broken connection shows at its first query.
         config.recycling_method = RecyclingMethod::Fast;
+        config.custom_setup = Box::new(|url| Box::pin(connect(url)));
         let manager =
             AsyncDieselConnectionManager::<AsyncPgConnection>::new_with_config(url, config);
         let wait = Some(WAIT);

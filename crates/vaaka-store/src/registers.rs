@@ -33,7 +33,7 @@ pub async fn instrument(
 /// # Errors
 /// [`StoreError`].
 pub async fn events(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     instrument: InstrumentId,
 ) -> Result<Vec<(InstrumentEvent, String)>, StoreError> {
     Ok(instrument_events::table
@@ -41,7 +41,7 @@ pub async fn events(
         .filter(instrument_events::instrument_id.eq(instrument))
         .order((instrument_events::at, instrument_events::id))
         .select((InstrumentEvent::as_select(), people::name))
-        .load(connection)
+        .load(&mut connection)
         .await?)
 }
 

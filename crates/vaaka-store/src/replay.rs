@@ -2,7 +2,7 @@
 //! the fold runs again over the segment and comes to the same bits as if it had been so from the
 //! start.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Bool, Double, Integer, Jsonb, Nullable, Text, Timestamptz};
@@ -15,9 +15,9 @@ use crate::charts::{interval, slot};
 use crate::conclude::{apply_changes, firings_json, spread_lines};
 use crate::ids::{CheckId, PointId, SegmentId, StreamId};
 use crate::rows::{Segment, SignalRow, Stream};
-use crate::schema::{baselines, chart_points, chart_streams, segments, signals};
+use crate::schema::{baselines, chart_points, chart_streams, point_marks, segments, signals};
 use crate::types::At;
-use crate::{StoreError, unreadable};
+use crate::{StoreError, signals as signal_work, unreadable};
 
 /// A stored point with what decides whether it counts.
 #[derive(Debug, Clone, QueryableByName)]
@@ -48,7 +48,7 @@ struct StoredPoint {
 }
 
 impl StoredPoint {
-    fn as_chart_point(&self, levels: &HashMap<CheckId, Levels>) -> ChartPoint {
+    fn as_chart_point(&self, made: &HashMap<CheckId, Made>) -> ChartPoint {
         ChartPoint {
             excluded: self.excluded,
             readings: u32::try_from(self.readings).unwrap_or(1),
@@ -56,7 +56,7 @@ impl StoredPoint {
                 .std_dev
                 .zip(self.reading_range)
                 .map(|(std_dev, range)| Scatter { std_dev, range }),
-            levels: levels.get(&self.check_id).copied(),
+            levels: made.get(&self.check_id).and_then(|made| made.levels),
             ..ChartPoint::new(self.measured_at.0, self.value)
         }
     }
@@ -85,18 +85,10 @@ pub async fn stream(connection: &mut AsyncPgConnection, id: StreamId) -> Result<
         .select(Stream::as_select())
         .first(connection)
         .await?;
-    let levels = levels_of(connection, &stream).await?;
+    let made = made_of(connection, &stream).await?;
     let mut points: Vec<StoredPoint> =
         diesel::sql_query(POINTS).bind::<BigInt, _>(id.0).load(connection).await?;
-    let lines = lines_of(connection, &stream).await?;
-    for point in &mut points {
-        if let Some(levels) = levels.get(&point.check_id) {
-            point.value = levels.furthest();
-        }
-        if let Some(value) = lines.get(&point.check_id) {
-            point.value = *value;
-        }
-    }
+    make_points(connection, &stream, &mut points, &made).await?;
     let all: Vec<Segment> = segments::table
         .filter(segments::stream_id.eq(id))
         .order(segments::ordinal)
@@ -106,43 +98,49 @@ pub async fn stream(connection: &mut AsyncPgConnection, id: StreamId) -> Result<
     for segment in &all {
         let own: Vec<&StoredPoint> =
             points.iter().filter(|point| point.segment_id == segment.id).collect();
-        replay_segment(connection, &stream, segment, &own, &levels).await?;
+        replay_segment(connection, &stream, segment, &own, &made).await?;
     }
     Ok(())
 }
 
-#[derive(QueryableByName)]
-struct LevelRow {
-    #[diesel(sql_type = BigInt)]
-    check_id: CheckId,
-    #[diesel(sql_type = Array<Double>)]
-    standardised: Vec<f64>,
+/// What the levels of a check come to on a chart of all levels together.
+#[derive(Debug, Clone, Copy, Default)]
+struct Made {
+    /// The point's value; none where too few levels are left to say.
+    value: Option<f64>,
+    /// On the chart of all levels: their extremes.
+    levels: Option<Levels>,
+    /// Whether a level of the check is left out on its own chart.
+    some_left_out: bool,
 }
 
 #[derive(QueryableByName)]
-struct LineRow {
+struct MadeRow {
     #[diesel(sql_type = BigInt)]
     check_id: CheckId,
     #[diesel(sql_type = Array<Double>)]
     nominals: Vec<f64>,
     #[diesel(sql_type = Array<Double>)]
     errors: Vec<f64>,
+    #[diesel(sql_type = Array<Nullable<Double>>)]
+    standardised: Vec<Option<f64>>,
+    #[diesel(sql_type = Array<Bool>)]
+    left_out: Vec<bool>,
 }
 
-/// Of a chart of offset or gain: what the errors of each check come to now. A certificate that was put
-/// right changes them.
-async fn lines_of(
+/// Of a chart of offset, gain or all levels: what the levels of each check come to now. A certificate that
+/// was put right changes them, and a level that is left out on its own chart takes no part.
+async fn made_of(
     connection: &mut AsyncPgConnection,
     stream: &Stream,
-) -> Result<HashMap<CheckId, f64>, StoreError> {
-    let gain = match stream.derived.as_deref() {
-        Some("offset") => false,
-        Some("gain") => true,
-        _ => return Ok(HashMap::new()),
-    };
-    let rows: Vec<LineRow> = diesel::sql_query(
+) -> Result<HashMap<CheckId, Made>, StoreError> {
+    let Some(kind) = stream.derived.as_deref() else { return Ok(HashMap::new()) };
+    let rows: Vec<MadeRow> = diesel::sql_query(
         "SELECT p.check_id, array_agg(s.nominal::float8 ORDER BY s.id) AS nominals,
-             array_agg(p.value ORDER BY s.id) AS errors
+             array_agg(p.value ORDER BY s.id) AS errors,
+             array_agg(CASE WHEN p.ordinal IS NOT NULL THEN p.standardised END ORDER BY s.id)
+                 AS standardised,
+             array_agg(p.excluded ORDER BY s.id) AS left_out
          FROM chart_streams s JOIN chart_points p ON p.stream_id = s.id
          WHERE s.set_up_id = $1 AND s.instrument_id = $2 AND s.method_key = $3
              AND s.derived IS NULL AND s.nominal IS NOT NULL AND s.characteristic_key LIKE 'error%'
@@ -153,41 +151,82 @@ async fn lines_of(
     .bind::<Text, _>(&stream.method_key)
     .load(connection)
     .await?;
-    Ok(rows
-        .into_iter()
-        .filter_map(|row| {
-            let pairs: Vec<(f64, f64)> = row.nominals.into_iter().zip(row.errors).collect();
-            let line = vaaka_core::chart::fit_levels(&pairs)?;
-            Some((row.check_id, if gain { line.gain } else { line.offset }))
-        })
-        .collect())
+    Ok(rows.into_iter().map(|row| (row.check_id, row.made(kind))).collect())
 }
 
-/// Of the chart of all levels together: what the other charts say of each check now.
-async fn levels_of(
+impl MadeRow {
+    fn made(self, kind: &str) -> Made {
+        let some_left_out = self.left_out.contains(&true);
+        if kind == "levels" {
+            let kept = self.standardised.into_iter().zip(self.left_out);
+            let kept: Vec<f64> = kept.filter_map(|(z, out)| z.filter(|_| !out)).collect();
+            let levels = Levels::of(&kept);
+            return Made { value: levels.map(|levels| levels.furthest()), levels, some_left_out };
+        }
+        let pairs: Vec<(f64, f64)> = self.nominals.into_iter().zip(self.errors).collect();
+        let line = vaaka_core::chart::fit_levels_left(&pairs, &self.left_out);
+        let value = line.map(|line| if kind == "gain" { line.gain } else { line.offset });
+        Made { value, levels: None, some_left_out }
+    }
+}
+
+/// Marks by which people left points of a stream out and did not take them in again.
+pub(crate) async fn left_out_by_hand(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<HashSet<PointId>, StoreError> {
+    let marks: Vec<(PointId, String)> = point_marks::table
+        .inner_join(chart_points::table.on(chart_points::id.eq(point_marks::point_id)))
+        .filter(chart_points::stream_id.eq(stream))
+        .filter(point_marks::kind.ne("comment"))
+        .order(point_marks::id)
+        .select((point_marks::point_id, point_marks::kind))
+        .load(connection)
+        .await?;
+    let mut out = HashSet::new();
+    for (point, kind) in marks {
+        if kind == "excluded" {
+            out.insert(point)
+        } else {
+            out.remove(&point)
+        };
+    }
+    Ok(out)
+}
+
+/// Gives the points of a chart of all levels what the levels come to now. A check of which too few levels
+/// are left is left out with them.
+async fn make_points(
     connection: &mut AsyncPgConnection,
     stream: &Stream,
-) -> Result<HashMap<CheckId, Levels>, StoreError> {
-    if stream.derived.as_deref() != Some("levels") {
-        return Ok(HashMap::new());
+    points: &mut [StoredPoint],
+    made: &HashMap<CheckId, Made>,
+) -> Result<(), StoreError> {
+    if stream.derived.is_none() {
+        return Ok(());
     }
-    let rows: Vec<LevelRow> = diesel::sql_query(
-        "SELECT p.check_id, array_agg(p.standardised ORDER BY s.id) AS standardised
-         FROM chart_streams s JOIN chart_points p ON p.stream_id = s.id
-         WHERE s.set_up_id = $1 AND s.instrument_id = $2 AND s.method_key = $3
-             AND s.derived IS NULL AND s.nominal IS NOT NULL AND s.characteristic_key LIKE 'error%'
-             AND p.standardised IS NOT NULL AND p.ordinal IS NOT NULL
-         GROUP BY p.check_id",
-    )
-    .bind::<BigInt, _>(stream.set_up_id.0)
-    .bind::<BigInt, _>(stream.instrument_id.0)
-    .bind::<Text, _>(&stream.method_key)
-    .load(connection)
-    .await?;
-    Ok(rows
-        .into_iter()
-        .filter_map(|row| Some((row.check_id, Levels::of(&row.standardised)?)))
-        .collect())
+    let by_hand = left_out_by_hand(connection, stream.id).await?;
+    let mut changed: [Vec<PointId>; 2] = [Vec::new(), Vec::new()];
+    for point in points {
+        let own = made.get(&point.check_id).copied().unwrap_or_default();
+        if let Some(value) = own.value {
+            point.value = value;
+        }
+        let out = by_hand.contains(&point.id) || own.some_left_out && own.value.is_none();
+        if out != point.excluded {
+            point.excluded = out;
+            changed[usize::from(out)].push(point.id);
+        }
+    }
+    for (out, ids) in [false, true].into_iter().zip(changed) {
+        if !ids.is_empty() {
+            diesel::update(chart_points::table.filter(chart_points::id.eq_any(ids)))
+                .set(chart_points::excluded.eq(out))
+                .execute(connection)
+                .await?;
+        }
+    }
+    Ok(())
 }
 
 /// The segment that a moment falls into, with the chart as it stood just before it: where a
@@ -217,8 +256,8 @@ pub async fn slot_before(
         .filter(|point| point.segment_id == segment.id && point.counted)
         .filter(|point| point.measured_at.0 < moment && point.check_id != except)
         .collect();
-    let levels = levels_of(connection, stream).await?;
-    let (state, _) = fold(connection, stream, &segment, &earlier, &levels).await?;
+    let made = made_of(connection, stream).await?;
+    let (state, _) = fold(connection, stream, &segment, &earlier, &made).await?;
     let mut at = slot(stream, &segment, Vec::new())?;
     at.recent = earlier
         .iter()
@@ -242,7 +281,7 @@ async fn fold(
     stream: &Stream,
     segment: &Segment,
     counted: &[&StoredPoint],
-    levels: &HashMap<CheckId, Levels>,
+    made: &HashMap<CheckId, Made>,
 ) -> Result<(ChartState, Vec<PointEvaluation>), StoreError> {
     // Points inside the baseline are judged for drawing and raise nothing.
     let baseline_ends: Option<At> = baselines::table
@@ -256,7 +295,7 @@ async fn fold(
         .iter()
         .map(|point| ChartPoint {
             monitored: baseline_ends.is_none_or(|ends| point.measured_at > ends),
-            ..point.as_chart_point(levels)
+            ..point.as_chart_point(made)
         })
         .collect();
     let design: Option<ChartDesign> =
@@ -278,22 +317,18 @@ async fn replay_segment(
     stream: &Stream,
     segment: &Segment,
     points: &[&StoredPoint],
-    levels: &HashMap<CheckId, Levels>,
+    made: &HashMap<CheckId, Made>,
 ) -> Result<(), StoreError> {
     let counted: Vec<&StoredPoint> = points.iter().copied().filter(|p| p.counted).collect();
-    let (state, evaluations) = fold(connection, stream, segment, &counted, levels).await?;
+    let (state, evaluations) = fold(connection, stream, segment, &counted, made).await?;
     let design: Option<ChartDesign> =
         segment.design.clone().map(serde_json::from_value).transpose().map_err(unreadable)?;
-    // Places move: all leave theirs before any takes a new one, since no two may share one.
-    diesel::update(chart_points::table.filter(chart_points::segment_id.eq(segment.id)))
-        .set((chart_points::ordinal.eq(None::<i64>), chart_points::withdrawn.eq(false)))
-        .execute(connection)
-        .await?;
-    let void: Vec<PointId> = points.iter().filter(|p| p.void).map(|p| p.id).collect();
-    diesel::update(chart_points::table.filter(chart_points::id.eq_any(void)))
-        .set(chart_points::withdrawn.eq(true))
-        .execute(connection)
-        .await?;
+    // What does not count leaves its place before others move.
+    let hollow: Vec<&StoredPoint> = points.iter().copied().filter(|p| !p.counted).collect();
+    for void in [false, true] {
+        let ids: Vec<PointId> = hollow.iter().filter(|p| p.void == void).map(|p| p.id).collect();
+        write_hollow(connection, &ids, void).await?;
+    }
     let mut raised: Vec<SignalRow> = Vec::new();
     write_points(connection, design.as_ref(), &counted, &evaluations).await?;
     for (point, evaluation) in counted.iter().zip(&evaluations) {
@@ -301,8 +336,6 @@ async fn replay_segment(
         let ordinal = evaluation.ordinal;
         apply_changes(&mut raised, evaluation.changes(), stream.id, id, ordinal, at)?;
     }
-    let hollow: Vec<PointId> = points.iter().filter(|p| !p.counted).map(|p| p.id).collect();
-    write_hollow(connection, &hollow).await?;
     diesel::update(segments::table.find(segment.id))
         .set(segments::state.eq(serde_json::to_value(&state).map_err(unreadable)?))
         .execute(connection)
@@ -310,7 +343,8 @@ async fn replay_segment(
     write_signals(connection, segment.id, raised).await
 }
 
-/// All points of a segment in one statement: a year of shifts has a thousand, and ten have eleven.
+/// All points of a segment in one statement: a year of shifts has a thousand, and ten have eleven. Those to
+/// which nothing is new, bit by bit, are not written.
 async fn write_points(
     connection: &mut AsyncPgConnection,
     design: Option<&ChartDesign>,
@@ -340,12 +374,18 @@ async fn write_points(
              standardised = n.standardised, cusum_above = n.above, cusum_below = n.below,
              lower_spread_limit = n.spread_lower, upper_spread_limit = n.spread_upper,
              firings = n.firings, advisory = n.advisory, provisional = n.provisional,
-             signalled = n.signalled
+             signalled = n.signalled, withdrawn = false
          FROM unnest($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16)
              WITH ORDINALITY AS n(id, value, center_line, lower, upper, ewma, half, standardised,
                  above, below, spread_lower, spread_upper, firings, advisory, provisional,
                  signalled, ordinal)
-         WHERE p.id = n.id",
+         WHERE p.id = n.id AND record_image_ne(ROW(p.ordinal, p.value, p.center_line, p.lower_control_limit,
+             p.upper_control_limit, p.ewma, p.ewma_half_width, p.standardised, p.cusum_above,
+             p.cusum_below, p.lower_spread_limit, p.upper_spread_limit, p.firings, p.advisory,
+             p.provisional, p.signalled, p.withdrawn), ROW(n.ordinal - 1, n.value,
+             n.center_line, n.lower, n.upper, n.ewma, n.half, n.standardised, n.above, n.below,
+             n.spread_lower, n.spread_upper, n.firings, n.advisory, n.provisional, n.signalled,
+             false))",
     )
     .bind::<Array<BigInt>, _>(counted.iter().map(|point| point.id.0).collect::<Vec<i64>>())
     .bind::<Array<Double>, _>(counted.iter().map(|point| point.value).collect::<Vec<f64>>())
@@ -376,10 +416,16 @@ async fn write_points(
 async fn write_hollow(
     connection: &mut AsyncPgConnection,
     ids: &[PointId],
+    void: bool,
 ) -> Result<(), StoreError> {
+    if ids.is_empty() {
+        return Ok(());
+    }
     let none = serde_json::json!([]);
     diesel::update(chart_points::table.filter(chart_points::id.eq_any(ids)))
         .set((
+            chart_points::ordinal.eq(None::<i64>),
+            chart_points::withdrawn.eq(void),
             chart_points::center_line.eq(None::<f64>),
             chart_points::lower_control_limit.eq(None::<f64>),
             chart_points::upper_control_limit.eq(None::<f64>),
@@ -404,39 +450,12 @@ async fn write_signals(
     segment: SegmentId,
     raised: Vec<SignalRow>,
 ) -> Result<(), StoreError> {
-    let known: Vec<SignalRow> = signals::table
-        .filter(signals::segment_id.eq(segment))
-        .select(SignalRow::as_select())
-        .load(connection)
-        .await?;
-    let states: HashMap<(Option<String>, i64), String> = known
-        .iter()
-        .map(|row| ((row.side.clone(), row.opened_ordinal), row.state.clone()))
-        .collect();
+    let known = signal_work::of_segment(connection, segment).await?;
     diesel::update(signals::table.filter(signals::segment_id.eq(segment)))
         .set(signals::state.eq("withdrawn"))
         .execute(connection)
         .await?;
-    for mut row in raised {
-        let before = states.get(&(row.side.clone(), row.opened_ordinal));
-        // What people did about it stands; one that had been withdrawn begins anew.
-        if let Some(state) = before.filter(|state| state.as_str() != "withdrawn") {
-            row.state.clone_from(state);
-        }
-        diesel::insert_into(signals::table)
-            .values(&row)
-            .on_conflict((signals::segment_id, signals::side, signals::opened_ordinal))
-            .do_update()
-            .set((
-                signals::opened_at.eq(row.opened_at),
-                signals::last_evidence_at.eq(row.last_evidence_at),
-                signals::evidence.eq(row.evidence),
-                signals::state.eq(&row.state),
-            ))
-            .execute(connection)
-            .await?;
-    }
-    Ok(())
+    signal_work::write(connection, &known, raised).await
 }
 
 /// Replays the charts that a check has a point on.

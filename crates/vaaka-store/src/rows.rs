@@ -205,5 +205,5 @@ row! { #[doc = "A signal."] SignalRow in signals {
 } }
 row! { #[doc = "A step that somebody took about a signal."] SignalStepRow in signal_steps {
     signal_id: SignalId, step: String, words: String, cause_id: Option<CauseId>,
-    person_id: PersonId, at: At,
+    person_id: Option<PersonId>, at: At,
 } }

@@ -233,6 +233,7 @@ diesel::table! { segments (id) {
     cause -> Text, event_id -> Nullable<BigInt>, design -> Nullable<Jsonb>,
     sigma_source -> Nullable<Text>, state -> Jsonb, settled -> Nullable<Text>,
     settled_by -> Nullable<BigInt>, settled_at -> Nullable<Timestamptz>, settled_reason -> Text,
+    design_group -> Nullable<Text>,
 } }
 diesel::table! { baselines (id) {
     id -> BigInt, segment_id -> BigInt, name -> Text, first_at -> Timestamptz,
@@ -241,6 +242,14 @@ diesel::table! { baselines (id) {
     multiplier -> Double, sigma_source -> Text, mean_moving_range -> Double,
     frozen_by -> BigInt, frozen_at -> Timestamptz, reason -> Text, basis -> Text,
     excluded -> Integer, review_due_at -> Nullable<Timestamptz>, shown -> Jsonb,
+} }
+diesel::table! { chart_blocks (segment_id, block) {
+    segment_id -> BigInt, block -> BigInt, first_at -> Timestamptz, last_at -> Timestamptz,
+    count -> BigInt, least -> Double, most -> Double, mean -> Double, ewma -> Nullable<Double>,
+    std_dev -> Nullable<Double>, ewma_half_width -> Nullable<Double>,
+    center_line -> Nullable<Double>, lower_control_limit -> Nullable<Double>,
+    upper_control_limit -> Nullable<Double>, lower_tolerance_limit -> Nullable<Double>,
+    upper_tolerance_limit -> Nullable<Double>, provisional -> Bool,
 } }
 diesel::table! { chart_points (id) {
     id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, check_id -> BigInt,
@@ -270,7 +279,7 @@ diesel::table! { signal_causes (id) {
 } }
 diesel::table! { signal_steps (id) {
     id -> BigInt, signal_id -> BigInt, step -> Text, words -> Text, cause_id -> Nullable<BigInt>,
-    person_id -> BigInt, at -> Timestamptz,
+    person_id -> Nullable<BigInt>, at -> Timestamptz,
 } }
 diesel::table! { imports (id) {
     id -> BigInt, kind -> Text, file_name -> Text, bytes -> Bytea, sha256 -> Bytea,

@@ -16,8 +16,8 @@ use crate::{StoreError, unreadable};
 ///
 /// # Errors
 /// [`StoreError::NotFound`] on an empty database.
-pub async fn site(connection: &mut AsyncPgConnection) -> Result<Site, StoreError> {
-    Ok(sites::table.order(sites::id).select(Site::as_select()).first(connection).await?)
+pub async fn site(mut connection: &AsyncPgConnection) -> Result<Site, StoreError> {
+    Ok(sites::table.order(sites::id).select(Site::as_select()).first(&mut connection).await?)
 }
 
 /// Zone of a site.

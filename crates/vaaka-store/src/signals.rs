@@ -9,8 +9,9 @@ use thiserror::Error;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
-use crate::ids::{CauseId, CheckId, InstrumentId, PersonId, SignalId, StreamId};
-use crate::rows::SignalStepRow;
+use crate::ids::{CauseId, CheckId, InstrumentId, PersonId, SegmentId, SignalId, StreamId};
+use crate::prepared::{Bind, prepared};
+use crate::rows::{SignalRow, SignalStepRow};
 use crate::schema::{people, signal_causes, signal_steps, signals, sites};
 use crate::types::At;
 
@@ -81,15 +82,24 @@ impl SignalView {
     }
 }
 
-const VIEW: &str = "SELECT g.id, g.stream_id, s.label, s.unit, s.instrument_id, i.tag,
-        i.name AS instrument, a.name AS area, g.side, g.opened_at, g.last_evidence_at, g.evidence,
-        g.state, g.touched_at, c.name AS cause, p.check_id, p.firings,
-        (m.design->>'sigma')::float8 AS sigma
-    FROM signals g JOIN chart_streams s ON s.id = g.stream_id
-    JOIN instruments i ON i.id = s.instrument_id JOIN areas a ON a.id = i.area_id
-    JOIN segments m ON m.id = g.segment_id
-    LEFT JOIN signal_causes c ON c.id = g.cause_id
-    LEFT JOIN chart_points p ON p.segment_id = g.segment_id AND p.ordinal = g.opened_ordinal";
+/// The query of [`SignalView`] with what comes after its joins.
+macro_rules! view {
+    ($rest:literal) => {
+        concat!(
+            "SELECT g.id, g.stream_id, s.label, s.unit, s.instrument_id, i.tag,
+                i.name AS instrument, a.name AS area, g.side, g.opened_at, g.last_evidence_at,
+                g.evidence, g.state, g.touched_at, c.name AS cause, p.check_id, p.firings,
+                (m.design->>'sigma')::float8 AS sigma
+            FROM signals g JOIN chart_streams s ON s.id = g.stream_id
+            JOIN instruments i ON i.id = s.instrument_id JOIN areas a ON a.id = i.area_id
+            JOIN segments m ON m.id = g.segment_id
+            LEFT JOIN signal_causes c ON c.id = g.cause_id
+            LEFT JOIN chart_points p
+                ON p.segment_id = g.segment_id AND p.ordinal = g.opened_ordinal ",
+            $rest
+        )
+    };
+}
 
 /// Which signals.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -111,42 +121,45 @@ pub enum Which {
 /// # Errors
 /// [`StoreError`].
 pub async fn list(
-    connection: &mut AsyncPgConnection,
+    mut connection: &AsyncPgConnection,
     which: Which,
     most: i64,
 ) -> Result<Vec<SignalView>, StoreError> {
-    const OPEN: &str = "g.state NOT IN ('closed', 'withdrawn')";
-    let (condition, order, id, at) = match which {
-        Which::AtWork => (OPEN.to_owned(), "g.touched_at, g.id", 0, Timestamp::UNIX_EPOCH),
+    // One constant text for each list, so that it is planned once a connection.
+    let (sql, value) = match which {
+        Which::AtWork => (
+            view!(
+                "WHERE g.state NOT IN ('closed', 'withdrawn') ORDER BY g.touched_at, g.id LIMIT ?"
+            ),
+            None,
+        ),
         Which::Closed => {
-            ("g.state = 'closed'".into(), "g.touched_at DESC, g.id DESC", 0, Timestamp::UNIX_EPOCH)
+            (view!("WHERE g.state = 'closed' ORDER BY g.touched_at DESC, g.id DESC LIMIT ?"), None)
         }
         Which::OfStream(id) => (
-            "g.stream_id = $1 AND g.state <> 'withdrawn'".into(),
-            "g.opened_at DESC, g.id DESC",
-            id.0,
-            Timestamp::UNIX_EPOCH,
+            view!(
+                "WHERE g.stream_id = ? AND g.state <> 'withdrawn'
+                 ORDER BY g.opened_at DESC, g.id DESC LIMIT ?"
+            ),
+            Some(id.0),
         ),
         Which::OfInstrument(id) => (
-            format!("s.instrument_id = $1 AND {OPEN}"),
-            "g.opened_at DESC, g.id DESC",
-            id.0,
-            Timestamp::UNIX_EPOCH,
+            view!(
+                "WHERE s.instrument_id = ? AND g.state NOT IN ('closed', 'withdrawn')
+                 ORDER BY g.opened_at DESC, g.id DESC LIMIT ?"
+            ),
+            Some(id.0),
         ),
-        Which::Forgotten(at) => {
-            (format!("{OPEN} AND g.touched_at < $2"), "g.touched_at, g.id", 0, at)
-        }
+        Which::Forgotten(at) => (
+            view!(
+                "WHERE g.state NOT IN ('closed', 'withdrawn') AND g.touched_at < to_timestamp(?)
+                 ORDER BY g.touched_at, g.id LIMIT ?"
+            ),
+            Some(at.as_second()),
+        ),
     };
-    // Both values always take part, so that one text of binds serves every list.
-    let text = format!(
-        "{VIEW} WHERE {condition} AND $1 >= 0 AND $2 IS NOT NULL ORDER BY {order} LIMIT $3"
-    );
-    Ok(diesel::sql_query(text)
-        .bind::<BigInt, _>(id)
-        .bind::<Timestamptz, _>(At(at))
-        .bind::<BigInt, _>(most)
-        .load(connection)
-        .await?)
+    let binds = value.into_iter().chain([most]).map(Bind::Int).collect();
+    Ok(prepared(sql, binds).load(&mut connection).await?)
 }
 
 /// How many signals nobody closed yet.
@@ -169,8 +182,7 @@ pub async fn by_id(
     connection: &mut AsyncPgConnection,
     id: SignalId,
 ) -> Result<SignalView, StoreError> {
-    diesel::sql_query(format!("{VIEW} WHERE g.id = $1"))
-        .bind::<BigInt, _>(id.0)
+    prepared(view!("WHERE g.id = ?"), vec![Bind::Int(id.0)])
         .get_result(connection)
         .await
         .optional()?
@@ -186,8 +198,8 @@ pub struct StepView {
     pub words: String,
     /// Cause, where one was assigned.
     pub cause: Option<String>,
-    /// Who.
-    pub person: String,
+    /// Who; none where the chart itself took it.
+    pub person: Option<String>,
     /// When.
     pub at: At,
 }
@@ -201,7 +213,7 @@ pub async fn steps(
     id: SignalId,
 ) -> Result<Vec<StepView>, StoreError> {
     Ok(signal_steps::table
-        .inner_join(people::table)
+        .left_join(people::table)
         .left_join(signal_causes::table.on(signal_steps::cause_id.eq(signal_causes::id.nullable())))
         .filter(signal_steps::signal_id.eq(id))
         .order(signal_steps::id)
@@ -209,7 +221,7 @@ pub async fn steps(
             signal_steps::step,
             signal_steps::words,
             signal_causes::name.nullable(),
-            people::name,
+            people::name.nullable(),
             signal_steps::at,
         ))
         .load(connection)
@@ -307,7 +319,7 @@ pub async fn take_step(
                     step: word.to_owned(),
                     words: words.to_owned(),
                     cause_id: new_cause,
-                    person_id: person,
+                    person_id: Some(person),
                     at: At(at),
                 })
                 .execute(connection)
@@ -341,6 +353,89 @@ async fn is_in_use(connection: &mut AsyncPgConnection, cause: CauseId) -> Result
         .get_result(connection)
         .await?;
     Ok(found == 1)
+}
+
+/// The signals that a segment raised so far, withdrawn ones too.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn of_segment(
+    connection: &mut AsyncPgConnection,
+    segment: SegmentId,
+) -> Result<Vec<SignalRow>, StoreError> {
+    Ok(signals::table
+        .filter(signals::segment_id.eq(segment))
+        .select(SignalRow::as_select())
+        .load(connection)
+        .await?)
+}
+
+/// Writes what a segment raises beside the signals that it had. What people did about one stands; one that
+/// had been withdrawn begins anew; and one that a lead closed comes back by itself when the chart goes on
+/// signalling, because until eight quiet points have followed it is the same signal.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn write(
+    connection: &mut AsyncPgConnection,
+    known: &[SignalRow],
+    raised: Vec<SignalRow>,
+) -> Result<(), StoreError> {
+    for mut row in raised {
+        let before = known
+            .iter()
+            .find(|one| one.side == row.side && one.opened_ordinal == row.opened_ordinal)
+            .filter(|one| one.state != "withdrawn");
+        let mut came_back = false;
+        if let Some(before) = before {
+            came_back =
+                before.state == "closed" && row.last_evidence_at.0 > before.last_evidence_at.0;
+            row.state.clone_from(&before.state);
+            row.touched_at = before.touched_at;
+        }
+        if came_back {
+            // It was closed with a cause, which did not end it.
+            "cause_assigned".clone_into(&mut row.state);
+            row.touched_at = row.last_evidence_at;
+        }
+        let id: SignalId = diesel::insert_into(signals::table)
+            .values(&row)
+            .on_conflict((signals::segment_id, signals::side, signals::opened_ordinal))
+            .do_update()
+            .set((
+                signals::opened_at.eq(row.opened_at),
+                signals::last_evidence_at.eq(row.last_evidence_at),
+                signals::evidence.eq(row.evidence),
+                signals::state.eq(&row.state),
+                signals::touched_at.eq(row.touched_at),
+            ))
+            .returning(signals::id)
+            .get_result(connection)
+            .await?;
+        if came_back {
+            let at = row.last_evidence_at;
+            diesel::insert_into(signal_steps::table)
+                .values(SignalStepRow {
+                    signal_id: id,
+                    step: "came_back".to_owned(),
+                    words: String::new(),
+                    cause_id: None,
+                    person_id: None,
+                    at,
+                })
+                .execute(connection)
+                .await?;
+            let happening = Happening {
+                chain: &format!("signal:{id}"),
+                at: at.0,
+                person: None,
+                action: "signal_came_back",
+                detail: json!({ "evidence": row.evidence, "from": "closed", "to": row.state }),
+            };
+            audit::record(connection, &happening).await?;
+        }
+    }
+    Ok(())
 }
 
 /// A cause on the site's list.

@@ -1,11 +1,13 @@
 //! What a handler of the registers has open in front of it: the database, the moment, the shift.
 
+use axum::extract::{FromRequest, FromRequestParts, Request};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use vaaka_store::Connection;
 use vaaka_store::standard_changes::By;
 
 use crate::error::WebError;
+use crate::fields::Fields;
 use crate::pages::Here;
 use crate::session::SignedIn;
 use crate::state::AppState;
@@ -35,5 +37,29 @@ impl Desk {
     /// Who changes something, and when.
     pub fn by(&self, signed: &SignedIn) -> By {
         By { person: signed.person.id, at: self.now }
+    }
+}
+
+/// A form that somebody who may send it sent: its token is checked, and the desk is open.
+pub struct Sent {
+    /// Who sent it.
+    pub signed: SignedIn,
+    /// The desk.
+    pub desk: Desk,
+    /// What was typed.
+    pub typed: Fields,
+}
+
+impl FromRequest<AppState> for Sent {
+    type Rejection = WebError;
+
+    async fn from_request(request: Request, state: &AppState) -> Result<Self, WebError> {
+        let (mut parts, body) = request.into_parts();
+        let signed =
+            <SignedIn as FromRequestParts<AppState>>::from_request_parts(&mut parts, state);
+        let signed = signed.await?;
+        let typed = Fields::from_request(Request::from_parts(parts, body), state).await?;
+        signed.check_form(typed.token())?;
+        Ok(Self { signed, desk: Desk::open(state).await?, typed })
     }
 }

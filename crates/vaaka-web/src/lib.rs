@@ -27,11 +27,11 @@ pub use state::{AppState, Settings};
 use std::future::Future;
 use std::time::Duration;
 
-use axum::Router;
 use axum::extract::DefaultBodyLimit;
 use axum::http::StatusCode;
 use axum::middleware;
 use axum::routing::{MethodRouter, get, post};
+use axum::{Extension, Router};
 use tokio::net::TcpListener;
 use tower_http::timeout::TimeoutLayer;
 use tower_http::trace::TraceLayer;
@@ -149,14 +149,14 @@ pub fn routes() -> Vec<Route> {
         read("/checks/{id}/verdict", SignedIn, get(pages::verdict::show)),
         read("/charts", SignedIn, get(pages::charts::show)),
         read("/charts/{id}", SignedIn, get(pages::chart::show)),
-        read("/charts/{id}/points/{check}", SignedIn, get(pages::chart_points::show)),
-        write("/charts/{id}/points/{check}/mark", Bench, post(pages::chart_points::mark)),
-        read("/charts/{id}/study", SignedIn, get(pages::chart_study::show)),
-        write("/charts/{id}/study", Lead, post(pages::chart_study::freeze)),
-        read("/charts/{id}/rules", Lead, get(pages::chart_rules::show)),
-        write("/charts/{id}/rules", Lead, post(pages::chart_rules::switch)),
-        write("/charts/{id}/segments/{segment}", Lead, post(pages::chart_rules::settle)),
-        write("/charts/{id}/levels", Lead, post(pages::chart_rules::all_levels)),
+        read("/charts/{id}/points/{check}", SignedIn, get(pages::chart::points::show)),
+        write("/charts/{id}/points/{check}/mark", Bench, post(pages::chart::points::mark)),
+        read("/charts/{id}/study", SignedIn, get(pages::chart::study::show)),
+        write("/charts/{id}/study", Lead, post(pages::chart::study::freeze)),
+        read("/charts/{id}/rules", Lead, get(pages::chart::rules::show)),
+        write("/charts/{id}/rules", Lead, post(pages::chart::rules::switch)),
+        write("/charts/{id}/segments/{segment}", Lead, post(pages::chart::rules::settle)),
+        write("/charts/{id}/levels", Lead, post(pages::chart::rules::all_levels)),
         read("/signals", SignedIn, get(pages::signals::show)),
         read("/signals/{id}", SignedIn, get(pages::signals::one)),
         write("/signals/{id}/step", Bench, post(pages::signals::step)),
@@ -213,7 +213,10 @@ pub fn router(state: AppState) -> Router {
     let sessions = session::layer(&state);
     routes()
         .into_iter()
-        .fold(Router::new(), |router, route| router.route(route.path, route.handler))
+        .fold(Router::new(), |router, route| {
+            // Who may call it is asked where it is asked who calls: see `SignedIn`.
+            router.route(route.path, route.handler.layer(Extension(route.access)))
+        })
         .fallback(pages::not_found)
         .layer(middleware::from_fn(security::same_origin))
         .layer(sessions)

@@ -15,6 +15,7 @@ use vaaka_store::ids::PersonId;
 use vaaka_store::rows::Person;
 use vaaka_store::{Store, StoreError, keys, sessions};
 
+use crate::Access;
 use crate::error::WebError;
 use crate::state::AppState;
 
@@ -168,7 +169,8 @@ pub fn look_of(headers: &HeaderMap) -> &'static str {
     }
 }
 
-/// The person who is signed in; as an argument of a handler it says that one is needed.
+/// The person who is signed in; as an argument of a handler it says that one is needed, with the role that
+/// the route asks for.
 #[derive(Debug, Clone)]
 pub struct SignedIn {
     /// The person.
@@ -228,10 +230,19 @@ impl FromRequestParts<AppState> for SignedIn {
 
     async fn from_request_parts(parts: &mut Parts, state: &AppState) -> Result<Self, WebError> {
         let found = <Self as OptionalFromRequestParts<AppState>>::from_request_parts(parts, state);
-        found.await?.ok_or_else(|| WebError::SignedOut {
+        let signed = found.await?.ok_or_else(|| WebError::SignedOut {
             // A form that was sent while signed out comes back to the page that held it.
             next: parts.uri.path_and_query().map_or("/", |path| path.as_str()).to_owned(),
-        })
+        })?;
+        match parts.extensions.get::<Access>() {
+            Some(Access::Everybody | Access::SignedIn | Access::Program) => {}
+            Some(Access::Bench) => signed.may_check()?,
+            Some(Access::Lead) => signed.may_lead()?,
+            Some(Access::Administrator) => signed.may_administer()?,
+            // A route that says nothing of it lets nobody in.
+            None => return Err(WebError::NotFound),
+        }
+        Ok(signed)
     }
 }
 

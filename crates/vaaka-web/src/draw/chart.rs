@@ -305,6 +305,7 @@ impl ChartDrawing {
     /// moved apart.
     fn draw_axis_words(&self, svg: &mut Svg, axis: &Axis) {
         let show = |value| show_signed_float(value, self.decimals);
+        svg.words("axis-unit", (LEFT - 8.0, TOP - 14.0), "end", &self.unit);
         let Some(newest) = self.segments.last() else {
             return;
         };
@@ -323,6 +324,15 @@ impl ChartDrawing {
                 (axis.y(lower), show(lower)),
             ];
         }
+        if left.is_empty() && names.is_empty() {
+            // Nothing says yet what is normal: then the values themselves say what the height means.
+            let values = || {
+                let parts = self.condensed.iter().flat_map(|part| [part.most, part.least]);
+                self.points.iter().map(|point| point.value).chain(parts)
+            };
+            let ends = [values().reduce(f64::max), values().reduce(f64::min)];
+            left = ends.into_iter().flatten().map(|end| (axis.y(end), show(end))).collect();
+        }
         for (y, words, class) in names {
             svg.words(class, (WIDTH - RIGHT + 8.0, y + 4.0), "start", &words);
         }
@@ -332,7 +342,6 @@ impl ChartDrawing {
             last = y;
             svg.words("control-words", (LEFT - 8.0, y + 4.0), "end", &words);
         }
-        svg.words("axis-unit", (LEFT - 8.0, TOP - 14.0), "end", &self.unit);
     }
 
     fn draw_forecast(&self, svg: &mut Svg, axis: &Axis) {
@@ -585,6 +594,35 @@ mod tests {
         assert_eq!(text.matches("tolerance-limit").count(), 2);
         assert_eq!(text.matches("control-limit").count(), 2);
         assert!(text.contains("+20.0 tolerance") && text.contains("moved"));
+    }
+
+    /// Before anybody said what is normal the height still means something: its ends are the values' own.
+    #[test]
+    fn without_limits_the_values_name_the_height() {
+        let mut bare = drawing(vec![point(0.0, -1.5, false), point(1.0, 7.25, true)]);
+        bare.segments[0].control = None;
+        let with_tolerance = bare.draw();
+        assert!(!with_tolerance.contains("control-words"), "the tolerance names it already");
+        bare.segments[0].tolerance = (None, None);
+        let text = bare.draw();
+        assert_eq!(text.matches("control-words").count(), 2);
+        assert!(text.contains("\u{2212}1.5<") || text.contains("−1.5"), "{text}");
+        assert!(text.contains("+7.2") || text.contains("+7.3"), "{text}");
+        // Strokes count like points; without either nothing is named.
+        bare.points.clear();
+        let empty = bare.draw();
+        assert!(!empty.contains("control-words") && empty.contains("axis-unit"), "{empty}");
+        let stroke = Condensed {
+            from: 0.0,
+            to: 1.0,
+            least: -4.0,
+            most: 9.0,
+            mean: 1.0,
+            joined: false,
+            ewma: None,
+        };
+        bare.condensed.push(stroke);
+        assert!(bare.draw().contains("+9.0"));
     }
 
     #[test]

@@ -31,7 +31,7 @@ use vaaka_store::{At, StoreError, people, standards};
 
 use super::check_start::{may_run, refuse_other_open, standards_for};
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::draw::draw_effects;
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
@@ -478,14 +478,9 @@ fn correction_typed(ground: &Ground, typed: &Fields) -> Correction {
 
 /// Records an adjustment; “Show the effect” only draws it anew.
 pub async fn record(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let ground = Ground::of(&mut desk, id).await?;
     let mut reader = Reader::of(&typed);
     let kind = reader.choice("kind", |word| {
@@ -696,14 +691,9 @@ fn facts(adjustment: &AdjustmentView, performed: &str, desk: &Desk) -> Vec<(&'st
 
 /// Starts the as-left check that proves an adjustment.
 pub async fn prove(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let adjustment = adjustments::by_id(&mut desk.connection, AdjustmentId(id)).await?;
     let not_now = |words: &str| WebError::NotNow { words: words.to_owned() };
     let before = checks::by_id(&mut desk.connection, adjustment.row.check_id).await?;

@@ -7,7 +7,7 @@ use vaaka_store::calendar::{self, Start};
 use vaaka_store::{WallTime, shifts};
 
 use super::form::Form;
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Look, Reader, Table, rows_filled};
 use crate::session::SignedIn;
@@ -46,9 +46,8 @@ fn form(zone: &str, typed: &Fields) -> Form {
 
 /// Shows the calendar.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
-    signed.may_administer()?;
     let mut desk = Desk::open(&state).await?;
-    let site = shifts::site(&mut desk.connection).await?;
+    let site = shifts::site(&desk.connection).await?;
     let mut typed = Fields::default();
     for (row, start) in calendar::starts(&mut desk.connection, site.id).await?.iter().enumerate() {
         let name = |key: &str| format!("starts.{row}.{key}");
@@ -69,15 +68,8 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
 }
 
 /// Saves it, or shows it again with what was typed.
-pub async fn save(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_administer()?;
-    let mut desk = Desk::open(&state).await?;
-    let site = shifts::site(&mut desk.connection).await?;
+pub async fn save(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
+    let site = shifts::site(&desk.connection).await?;
     let mut reader = Reader::of(&typed);
     let starts = read_starts(&mut reader, &typed);
     let days = read_holidays(&mut reader, &typed);

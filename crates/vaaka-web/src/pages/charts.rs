@@ -18,7 +18,7 @@ use vaaka_store::ids::StreamId;
 use vaaka_store::rows::Stream;
 use vaaka_store::studies;
 
-use super::chart_power::power_of;
+use super::chart::power_of;
 use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::{Beam, BeamMark, BeamSize};

@@ -45,7 +45,6 @@ pub async fn start(
     Posted(form): Posted<StartForm>,
 ) -> Result<Response, WebError> {
     signed.check_form(&form.form_token)?;
-    signed.may_check()?;
     let mut desk = Desk::open(&state).await?;
     let view = plans::version(&mut desk.connection, PlanVersionId(form.plan_version)).await?;
     if view.version.state != "approved" {

@@ -10,8 +10,7 @@ use vaaka_core::round::{OccasionInput, Trigger, occasions};
 use vaaka_store::search::{self, Wanted};
 use vaaka_store::{charts, instruments, plans, registers, rounds, seals};
 
-use super::chart::{self, Read};
-use super::chart_drawing::drawing;
+use super::chart::{self, Read, drawing};
 use super::missed::{self, Query, moments, period};
 use super::records::verdict_words;
 use super::{Shell, page};
@@ -211,7 +210,7 @@ async fn happened(
 ) -> Result<Vec<String>, WebError> {
     let inside = |at: Timestamp| at >= from && at < until;
     let mut found: Vec<(Timestamp, String)> = Vec::new();
-    for (event, by) in registers::events(&mut desk.connection, instrument.id).await? {
+    for (event, by) in registers::events(&desk.connection, instrument.id).await? {
         found.push((event.at.0, format!("{} ({by})", event.note)));
     }
     for (row, by) in instruments::states(&mut desk.connection, instrument.id).await? {

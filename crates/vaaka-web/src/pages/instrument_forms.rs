@@ -12,7 +12,7 @@ use vaaka_store::rows::{Area, Instrument};
 use vaaka_store::{StoreError, instruments};
 
 use super::form::{Form, whole};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, Table, choices, rows_filled};
 use crate::forms::{PathTag, PathTagId, encode};
@@ -168,21 +168,13 @@ pub(super) fn read(areas: &[Area], reader: &mut Reader<'_>, typed: &Fields) -> I
 
 /// The form for a new instrument.
 pub async fn new(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let typed = Fields::default().with("range_low", "0").with("adjustable", "on");
     form(&mut desk, None, &typed).await?.draw(&signed, &desk.here, &typed, &Faults::new())
 }
 
 /// Registers an instrument.
-pub async fn create(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn create(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let shown = form(&mut desk, None, &typed).await?;
     if !typed.get("more").is_empty() {
         return shown.draw(&signed, &desk.here, &typed, &Faults::new());
@@ -244,7 +236,6 @@ pub async fn edit(
     State(state): State<AppState>,
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
     let typed = filled_in(&instrument);
@@ -255,14 +246,9 @@ pub async fn edit(
 
 /// Changes an instrument.
 pub async fn save(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
     let mut shown = form(&mut desk, Some(&tag), &typed).await?;
     if !typed.get("more").is_empty() {
@@ -292,14 +278,10 @@ pub async fn save(
 
 /// Adds a set-up.
 pub async fn add_set_up(
-    signed: SignedIn,
     State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
     let mut reader = Reader::of(&typed);
     let parts = [reader.text("probe", 60), reader.text("scale", 60), reader.text("material", 60)];
@@ -326,14 +308,9 @@ pub async fn add_set_up(
 
 /// Takes a set-up out of use, or back into it.
 pub async fn change_set_up(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTagId(tag, id): PathTagId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
     let set_ups = instruments::set_ups(&mut desk.connection, instrument.id).await?;
     let found = set_ups.into_iter().find(|set_up| set_up.id.0 == id).ok_or(WebError::NotFound)?;

@@ -8,9 +8,9 @@ use vaaka_store::ids::KeyId;
 use vaaka_store::{StoreError, keys};
 
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::{Fields, Reader};
+use crate::fields::Reader;
 use crate::forms::PathId;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -67,20 +67,12 @@ async fn draw(
 
 /// Shows the keys.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
-    signed.may_administer()?;
     let mut desk = Desk::open(&state).await?;
     draw(&mut desk, &signed, None, None, String::new()).await
 }
 
 /// Makes a key and shows it, this once.
-pub async fn make(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_administer()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn make(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let name = reader.required("name", 80, "Say which program it is for.");
     let sent = typed.get("name").to_owned();
@@ -105,14 +97,9 @@ pub async fn make(
 
 /// Ends a key.
 pub async fn end(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, .. }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_administer()?;
-    let mut desk = Desk::open(&state).await?;
     let by = desk.by(&signed);
     keys::end(&mut desk.connection, KeyId(id), by).await?;
     Ok(Redirect::to("/keys").into_response())

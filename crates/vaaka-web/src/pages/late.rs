@@ -23,7 +23,7 @@ use super::check_start::{may_run, standards_for, wanted};
 use super::form::{Form, whole};
 use super::plans::{PreviewStep, preview, spec_of};
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader};
 use crate::forms::{PathId, new_key};
@@ -202,7 +202,6 @@ pub async fn new(
     State(state): State<AppState>,
     PathId(id): PathId,
 ) -> Result<Response, WebError> {
-    signed.may_check()?;
     let mut desk = Desk::open(&state).await?;
     let (view, steps) = steps_of(&mut desk, id).await?;
     may_run(&mut desk, &signed, &view).await?;
@@ -245,14 +244,9 @@ struct Sheet {
 
 /// Keeps a check from paper, all of it or nothing.
 pub async fn keep(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let (view, steps) = steps_of(&mut desk, id).await?;
     may_run(&mut desk, &signed, &view).await?;
     let key: Uuid = typed.get("key").parse().unwrap_or_else(|_| new_key());
@@ -270,7 +264,7 @@ pub async fn keep(
     if !reader.is_fine() {
         return form.draw(&signed, &desk.here, &typed, &reader.faults);
     }
-    let site = shifts::site(&mut desk.connection).await?;
+    let site = shifts::site(&desk.connection).await?;
     let shift = shifts::current(&mut desk.connection, &site, sheet.began).await?;
     let runs =
         checks::attempts_before(&mut desk.connection, view.plan.id, shift.id, sheet.ended).await?;

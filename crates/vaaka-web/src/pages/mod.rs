@@ -5,12 +5,6 @@ pub mod api;
 pub mod audit;
 pub mod calendar;
 pub mod chart;
-mod chart_drawing;
-pub mod chart_points;
-mod chart_power;
-pub mod chart_rules;
-pub mod chart_study;
-mod chart_window;
 pub mod charts;
 pub mod check;
 pub mod check_start;
@@ -229,7 +223,15 @@ pub struct Here {
 impl Here {
     /// Reads them.
     pub async fn find(state: &AppState, connection: &mut Connection) -> Result<Self, WebError> {
-        let site = shifts::site(connection).await.map_err(|error| match error {
+        let read = {
+            let connection: &Connection = connection;
+            futures_util::try_join!(
+                shifts::site(connection),
+                entries::running_waits(connection),
+                vaaka_store::notices::waiting(connection)
+            )
+        };
+        let (site, waits, notices) = read.map_err(|error| match error {
             vaaka_store::StoreError::NotFound => WebError::NotNow {
                 words: "This database has no site yet. Load the demo world with “vaaka demo-load”, or ask whoever looks after this server.".into(),
             },
@@ -238,7 +240,6 @@ impl Here {
         let zone = shifts::zone(&site)?;
         let now = state.now();
         let shift = shifts::current(connection, &site, now).await?;
-        let waits = entries::running_waits(connection).await?;
         let mut timers = Vec::new();
         for wait in waits {
             // Once the last reading is kept a longest time binds nobody: "too late" would mislead.
@@ -252,7 +253,6 @@ impl Here {
         }
         timers
             .sort_by_key(|timer| (timer.state == "running" || timer.state == "bound", timer.left));
-        let notices = vaaka_store::notices::waiting(connection).await?;
         Ok(Self { zone, shift, timers, notices })
     }
 }

@@ -8,9 +8,8 @@ use vaaka_store::ids::NoticeId;
 use vaaka_store::notices;
 
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::Fields;
 use crate::forms::PathId;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -41,7 +40,7 @@ struct Row {
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let found = notices::newest(&mut desk.connection, MOST).await?;
-    let waiting = notices::waiting(&mut desk.connection).await?;
+    let waiting = notices::waiting(&desk.connection).await?;
     let heading = match waiting {
         0 => "nothing waits".to_owned(),
         1 => "one waits for a lead".to_owned(),
@@ -73,14 +72,9 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
 
 /// A lead takes a notice up.
 pub async fn take(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, .. }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     notices::take_up(&mut desk.connection, NoticeId(id), signed.person.id, desk.now).await?;
     Ok(Redirect::to("/notices").into_response())
 }
@@ -104,7 +98,6 @@ struct MailRow {
 
 /// Shows the outbox.
 pub async fn mail(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
-    signed.may_administer()?;
     let mut desk = Desk::open(&state).await?;
     let rows = notices::mails(&mut desk.connection, MOST)
         .await?

@@ -15,7 +15,7 @@ use vaaka_store::{At, Day, StoreError, instrument_changes, trainings};
 use super::form::{Form, whole};
 use super::standards::long_day;
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
 use crate::forms::PathId;
@@ -194,21 +194,13 @@ pub fn read_sign_in(reader: &mut Reader<'_>) -> String {
 
 /// The form for a new person.
 pub async fn new(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
-    signed.may_administer()?;
     let desk = Desk::open(&state).await?;
     let typed = Fields::default().with("role", "technician");
     person_form(None).draw(&signed, &desk.here, &typed, &Faults::new())
 }
 
 /// Adds a person.
-pub async fn create(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_administer()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn create(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let said = read(&mut reader, &typed, true);
     if !reader.is_fine() {
@@ -240,7 +232,6 @@ pub async fn edit(
     State(state): State<AppState>,
     PathId(id): PathId,
 ) -> Result<Response, WebError> {
-    signed.may_administer()?;
     let mut desk = Desk::open(&state).await?;
     let person = people::anybody(&mut desk.connection, PersonId(id)).await?;
     let typed = Fields::default()
@@ -254,14 +245,9 @@ pub async fn edit(
 
 /// Changes a person.
 pub async fn save(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_administer()?;
-    let mut desk = Desk::open(&state).await?;
     let mut person = people::anybody(&mut desk.connection, PersonId(id)).await?;
     let form = person_form(Some(&person));
     let mut reader = Reader::of(&typed);
@@ -306,14 +292,9 @@ pub async fn save(
 
 /// Records a training of somebody else, or ends one by a day that is over.
 pub async fn train(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let person = people::anybody(&mut desk.connection, PersonId(id)).await?;
     let mut reader = Reader::of(&typed);
     let method = reader.choice("method", |key| by_key(key).ok());
@@ -349,14 +330,7 @@ pub async fn train(
 }
 
 /// Adds an area to the walk.
-pub async fn add_area(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_administer()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn add_area(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let name = reader.required("name", 60, "Name the area.");
     if let Some(words) = reader.faults.into_values().next() {

@@ -18,7 +18,7 @@ use vaaka_store::{StoreError, instruments};
 use super::form::{Form, whole};
 use super::plan_form::{self, Ground, filled_in, fresh, parts, read};
 use super::plans::spec_of;
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
 use crate::forms::{Asked, PathId};
@@ -75,7 +75,6 @@ pub async fn new(
     State(state): State<AppState>,
     Asked(query): Asked<NewQuery>,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let (form, _) = beginning(&mut desk, &query.instrument).await?;
     let typed = Fields::default().with("instrument", query.instrument);
@@ -90,14 +89,7 @@ struct Chosen {
 }
 
 /// Goes on with a new plan: its form, then its saving.
-pub async fn create(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn create(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let (form, found) = beginning(&mut desk, typed.get("instrument")).await?;
     let mut reader = Reader::of(&typed);
     let method = reader.choice("method", |key| by_key(key).ok());
@@ -322,7 +314,6 @@ pub async fn edit(
     State(state): State<AppState>,
     PathId(plan): PathId,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let editing = editing(&mut desk, &signed, plan).await?;
     let points = plans::points(&mut desk.connection, editing.view.version.id).await?;
@@ -332,14 +323,9 @@ pub async fn edit(
 
 /// Saves the draft of a plan.
 pub async fn save(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(plan): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let editing = editing(&mut desk, &signed, plan).await?;
     if !typed.get("more").is_empty() {
         return editing.editor(&typed)?.draw(&signed, &desk.here, &typed, &plan_form::none());
@@ -377,14 +363,9 @@ pub async fn save(
 
 /// Another lead than its author approves a draft; the version before it is superseded.
 pub async fn approve(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
     let not_now = |words: &str| Err(WebError::NotNow { words: words.to_owned() });
     if view.version.state != "draft" {
@@ -417,14 +398,9 @@ pub async fn approve(
 
 /// Withdraws a draft: its author or any lead may.
 pub async fn withdraw(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, .. }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
     match plan_drafts::withdraw(&mut desk.connection, view.version.id, signed.person.id, desk.now)
         .await

@@ -16,7 +16,7 @@ use vaaka_store::ids::{CauseId, SignalId};
 use vaaka_store::signals::{self, SignalView, Step, Which};
 
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Reader};
 use crate::forms::{Asked, PathId};
@@ -104,7 +104,7 @@ pub async fn show(
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let which = if query.closed { Which::Closed } else { Which::AtWork };
-    let found = signals::list(&mut desk.connection, which, MOST).await?;
+    let found = signals::list(&desk.connection, which, MOST).await?;
     let at_work = signals::at_work(&mut desk.connection).await?;
     let hours = signals::reminder_hours(&mut desk.connection).await?;
     let rows = found.iter().map(|signal| row(signal, &desk, hours)).collect();
@@ -169,7 +169,7 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
         "record",
     ]);
     for which in [Which::AtWork, Which::Closed] {
-        for signal in signals::list(&mut desk.connection, which, 100_000).await? {
+        for signal in signals::list(&desk.connection, which, 100_000).await? {
             table.row([
                 signal.id.0.into(),
                 Cell::from(&signal.tag),
@@ -264,9 +264,11 @@ async fn draw(
                     }
                     "acted" => "Done".to_owned(),
                     "closed" => "Closed".to_owned(),
+                    "came_back" => "Came back: the chart went on signalling".to_owned(),
                     _ => "Opened again".to_owned(),
                 };
-                let who = format!("{}, {}", step.person, local_day_time(step.at.0, zone));
+                let who = step.person.as_deref().unwrap_or("by itself");
+                let who = format!("{who}, {}", local_day_time(step.at.0, zone));
                 (what, step.words, who)
             })
             .collect(),
@@ -287,14 +289,9 @@ async fn draw(
 
 /// Notes a step.
 pub async fn step(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let mut reader = Reader::of(&typed);
     let kind = typed.get("step").to_owned();
     let words = match kind.as_str() {
@@ -393,14 +390,7 @@ async fn draw_causes(
 }
 
 /// Adds a cause.
-pub async fn add_cause(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn add_cause(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let name = reader.required("name", 80, "Name the cause.");
     let (person, now) = (signed.person.id, desk.now);
@@ -416,28 +406,16 @@ pub async fn add_cause(
 
 /// Takes a cause off the list.
 pub async fn retire_cause(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, .. }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let (person, now) = (signed.person.id, desk.now);
     signals::retire_cause(&mut desk.connection, CauseId(id), person, now).await?;
     Ok(Redirect::to("/signal-causes").into_response())
 }
 
 /// Sets after how many hours without a step a signal comes back on the round.
-pub async fn set_reminder(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn set_reminder(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let hours = reader.whole("hours", 1, 2_000);
     if hours.is_none() {

@@ -16,7 +16,7 @@ use vaaka_store::{At, StoreError, instruments, registers, standard_changes, stan
 use super::form::Form;
 use super::standards::{long_day, refused};
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, Table, rows_filled};
 use crate::forms::{PathId, PathTag, PathTagId, encode};
@@ -30,14 +30,9 @@ fn path(tag: &str) -> String {
 /// Changes the state. Anybody may put a standard on hold; the rest is for a lead, and a standard
 /// is retired after its closing calibration only.
 pub async fn change_state(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let mut record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let mut reader = Reader::of(&typed);
     let reason = reader.text("reason", 200);
@@ -96,14 +91,9 @@ fn closing_calibration_lacks(record: &standards::Record, desk: &Desk) -> Option<
 
 /// The lot in use was opened now.
 pub async fn open(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, .. }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let by = desk.by(&signed);
     let Some(lot) = record.lot else {
@@ -117,14 +107,9 @@ pub async fn open(
 
 /// Strikes uses off by hand.
 pub async fn strike_off(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let mut reader = Reader::of(&typed);
     let least = if signed.person.role == "lead" { -10_000 } else { 1 };
@@ -153,14 +138,9 @@ pub async fn strike_off(
 
 /// Accepts a certificate of conformance, with a lead's written reason.
 pub async fn accept(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let mut reader = Reader::of(&typed);
     let reason = reader.text("reason", 400);
@@ -195,14 +175,9 @@ pub async fn accept(
 
 /// Puts a waiting lot in use.
 pub async fn use_lot(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTagId(tag, lot): PathTagId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let reason = Reader::of(&typed).text("reason", 200);
     if reason.is_empty() {
@@ -294,7 +269,6 @@ pub async fn new_crossover(
     State(state): State<AppState>,
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
-    signed.may_check()?;
     let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let typed = Fields::default();
@@ -304,14 +278,9 @@ pub async fn new_crossover(
 
 /// Keeps a crossover.
 pub async fn keep_crossover(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_check()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let form = crossover_form(&mut desk, &record, &typed).await?;
     if !typed.get("more").is_empty() {
@@ -420,14 +389,9 @@ async fn read_crossover(
 
 /// A lead accepts a crossover.
 pub async fn accept_crossover(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let by = desk.by(&signed);
     let accepted =
         standard_changes::accept_crossover(&mut desk.connection, CrossoverId(id), by).await;
@@ -462,7 +426,6 @@ pub async fn new_wrong(
     State(state): State<AppState>,
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let from = record.certificate.map_or_else(String::new, |paper| paper.valid_from.0.to_string());
@@ -476,14 +439,9 @@ pub async fn new_wrong(
 
 /// Opens the look-back over what rested on a standard that was found wrong.
 pub async fn found_wrong(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let mut reader = Reader::of(&typed);
     let finding = reader.required("finding", 1_000, "Say what was found, with its numbers.");
@@ -610,14 +568,9 @@ async fn draw_look_back(
 
 /// Closes a look-back with what came of it.
 pub async fn close_look_back(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let mut reader = Reader::of(&typed);
     let conclusion = reader.required(
         "conclusion",

@@ -14,7 +14,7 @@ use vaaka_store::standards::{self, Record};
 use vaaka_store::{Day, StoreError, registers};
 
 use super::form::{Form, whole};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, Table, choices, rows_filled};
 use crate::forms::{PathTag, encode};
@@ -67,20 +67,12 @@ fn standard_form(tag: Option<&str>) -> Form {
 
 /// The form for a new standard.
 pub async fn new(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let desk = Desk::open(&state).await?;
     standard_form(None).draw(&signed, &desk.here, &Fields::default(), &Faults::new())
 }
 
 /// Registers a standard; its first lot follows.
-pub async fn create(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    typed: Fields,
-) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
+pub async fn create(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let tag = reader.tag("tag");
     let fields = read_standard(&mut reader);
@@ -120,7 +112,6 @@ pub async fn edit(
     State(state): State<AppState>,
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let standard = &record.standard;
@@ -135,14 +126,9 @@ pub async fn edit(
 
 /// Changes a standard.
 pub async fn save(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let mut seen = standards::by_tag(&mut desk.connection, &tag, desk.today).await?.standard;
     let mut reader = Reader::of(&typed);
     let [name, kind, location] = &read_standard(&mut reader);
@@ -346,7 +332,6 @@ pub async fn new_lot(
     State(state): State<AppState>,
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let typed = Fields::default().with("paper", "calibration");
@@ -355,14 +340,9 @@ pub async fn new_lot(
 
 /// Registers a lot.
 pub async fn create_lot(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let form = lot_form(&tag, &typed);
     if !typed.get("more").is_empty() {
@@ -502,7 +482,6 @@ pub async fn new_certificate(
     State(state): State<AppState>,
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let typed = filled_in(&record);
@@ -511,14 +490,9 @@ pub async fn new_certificate(
 
 /// Adds a certificate to the lot in use.
 pub async fn create_certificate(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathTag(tag): PathTag,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let form = certificate_form(&tag, &typed);
     if !typed.get("more").is_empty() {

@@ -14,7 +14,7 @@ use vaaka_store::{
     rounds, search, shifts, standards, trainings,
 };
 
-use super::chart_window::Window;
+use super::chart::Window;
 use super::missed;
 use super::{chart, charts as chart_list, records, round};
 use crate::desk::Desk;
@@ -416,7 +416,7 @@ async fn handover_table(desk: &mut Desk) -> Result<Table, WebError> {
 async fn calendar_table(desk: &mut Desk) -> Result<Table, WebError> {
     const DAYS: [&str; 7] = ["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"];
     let mut table = Table::new(&["kind", "name", "begins", "works_on", "day"]);
-    let site = shifts::site(&mut desk.connection).await?;
+    let site = shifts::site(&desk.connection).await?;
     for start in calendar::starts(&mut desk.connection, site.id).await? {
         let days: Vec<&str> = DAYS
             .into_iter()
@@ -456,7 +456,7 @@ async fn happenings_table(desk: &mut Desk, tag: &str) -> Result<Table, WebError>
     };
     for (instrument, _) in all {
         let mut rows: Vec<(vaaka_store::At, Vec<Cell>)> = Vec::new();
-        for (event, by) in registers::events(&mut desk.connection, instrument.id).await? {
+        for (event, by) in registers::events(&desk.connection, instrument.id).await? {
             let cells = vec![
                 event.kind.into(),
                 event.note.into(),
@@ -515,7 +515,7 @@ async fn audit_table(desk: &mut Desk, chain: &str) -> Result<Table, WebError> {
 
 /// The points that a chart shows, with the limits each was held against, and the values from before.
 async fn chart_points(desk: &mut Desk, id: StreamId, query: &Query) -> Result<Table, WebError> {
-    let view = charts::by_id(&mut desk.connection, id).await?;
+    let view = charts::by_id(&desk.connection, id).await?;
     let window = Window::of(&query.range, &query.from, &query.to, desk.now, &desk.here.zone);
     let mut read = chart::read(&mut desk.connection, view, window.from, window.to).await?;
     read.points.retain(|one| one.point.measured_at.0 <= window.to);

@@ -55,7 +55,7 @@ pub fn work(world: &mut World, now: Timestamp) {
                 step: word.to_owned(),
                 words: words.to_owned(),
                 cause_id: of.map(CauseId),
-                person_id: person(who),
+                person_id: Some(person(who)),
                 at,
             });
         };

@@ -8,7 +8,7 @@ use crate::forms::encode;
 
 /// A stretch of time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Window {
+pub(in crate::pages) struct Window {
     /// From when.
     pub from: Timestamp,
     /// To when; now where nothing else was asked for.

@@ -11,7 +11,7 @@ use vaaka_core::quantity::{decimals_for, show_float};
 
 /// What a design does, all its rules together.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Power {
+pub(in crate::pages) struct Power {
     /// In control.
     pub quiet: Estimate,
     /// After a step of one sigma.
@@ -29,7 +29,7 @@ const MOST: usize = 500;
 
 /// Computed once a design, since it takes some milliseconds; none where nothing raises a signal. Sigma and
 /// centre do not matter, so that all charts of the default design share one.
-pub(super) fn power_of(design: &ChartDesign, around: Circumstances) -> Option<Power> {
+pub(in crate::pages) fn power_of(design: &ChartDesign, around: Circumstances) -> Option<Power> {
     static KEPT: OnceLock<Mutex<HashMap<String, Option<Power>>>> = OnceLock::new();
     let plain = ChartDesign {
         level: Level::Frozen { center_line: 0.0 },

@@ -12,11 +12,11 @@ use vaaka_store::ids::{SegmentId, StreamId};
 use vaaka_store::studies::{self, Settle};
 use vaaka_store::to_word;
 
-use super::chart::lower_first;
-use super::chart_power::{about, power_of, power_words};
-use super::form::{Form, whole};
-use super::signals::sentence;
-use crate::desk::Desk;
+use super::super::form::{Form, whole};
+use super::super::signals::sentence;
+use super::power::{about, power_of, power_words};
+use super::row::lower_first;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
 use crate::forms::PathId;
@@ -132,9 +132,8 @@ pub async fn show(
     State(state): State<AppState>,
     PathId(id): PathId,
 ) -> Result<Response, WebError> {
-    signed.may_lead()?;
     let mut desk = Desk::open(&state).await?;
-    let view = charts::by_id(&mut desk.connection, StreamId(id)).await?;
+    let view = charts::by_id(&desk.connection, StreamId(id)).await?;
     let segment = charts::current_segment(&mut desk.connection, StreamId(id)).await?;
     let Some(design) = studies::design_of(&segment)? else {
         return Err(WebError::NotNow {
@@ -161,15 +160,10 @@ fn effect(view: &StreamView, design: &vaaka_core::chart::ChartDesign) -> String 
 
 /// Switches rules, or shows what that would do.
 pub async fn switch(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
-    let view = charts::by_id(&mut desk.connection, StreamId(id)).await?;
+    let view = charts::by_id(&desk.connection, StreamId(id)).await?;
     let segment = charts::current_segment(&mut desk.connection, StreamId(id)).await?;
     let mut reader = Reader::of(&typed);
     let (mut raising, mut advisory) = (Criteria::NONE, Criteria::NONE);
@@ -220,7 +214,6 @@ pub async fn settle(
     typed: Fields,
 ) -> Result<Response, WebError> {
     signed.check_form(typed.token())?;
-    signed.may_lead()?;
     let Path((chart, segment)) = path.map_err(|_| WebError::NotFound)?;
     let mut desk = Desk::open(&state).await?;
     let settle = match typed.get("settle") {
@@ -248,14 +241,9 @@ pub async fn settle(
 
 /// Turns charts of all levels on or off.
 pub async fn all_levels(
-    signed: SignedIn,
-    State(state): State<AppState>,
     PathId(id): PathId,
-    typed: Fields,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    signed.may_lead()?;
-    let mut desk = Desk::open(&state).await?;
     let (kind, on) = match typed.get("turn") {
         "line-on" => (Kind::Line, true),
         "line-off" => (Kind::Line, false),

@@ -14,8 +14,8 @@ use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::ids::{CheckId, StreamId};
 use vaaka_store::marks::{self, Mark};
 
-use super::chart::{firings, lower_first, point_words, state_of};
-use super::{Shell, page};
+use super::super::{Shell, page};
+use super::row::{firings, lower_first, point_words, state_of};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::{Fields, Reader};
@@ -40,6 +40,8 @@ struct PointPage {
     after: Option<i64>,
     range: String,
     excluded: bool,
+    /// Left out because of its levels, not by somebody: it is taken in with them.
+    by_levels: bool,
     may_exclude: bool,
     faults: BTreeMap<String, String>,
     typed: Fields,
@@ -74,12 +76,12 @@ async fn draw(
     typed: Fields,
     faults: BTreeMap<String, String>,
 ) -> Result<Response, WebError> {
-    let view = charts::by_id(&mut desk.connection, stream).await?;
+    let view = charts::by_id(&desk.connection, stream).await?;
     let point = charts::point_of(&mut desk.connection, stream, check).await?;
     let at = point.point.measured_at;
     let (before, after) = charts::neighbours(&mut desk.connection, stream, at).await?;
-    let marks = marks::of_stream(&mut desk.connection, stream, at.0, 2_000).await?;
-    let segments = charts::segments_of(&mut desk.connection, stream).await?;
+    let marks = marks::of_stream(&desk.connection, stream, at.0, 2_000).await?;
+    let segments = charts::segments_of(&desk.connection, stream).await?;
     let sigma = segments
         .iter()
         .find(|segment| segment.id == point.point.segment_id)
@@ -102,19 +104,26 @@ async fn draw(
             .date()
     };
     let status = if faults.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    let marks: Vec<_> = marks.into_iter().filter(|mark| mark.check_id == check).collect();
+    let by_hand = marks.iter().rev().find(|mark| mark.kind != "comment");
+    let by_hand = by_hand.is_some_and(|mark| mark.kind == "excluded");
     let template = PointPage {
         chart: stream.0,
         check: check.0,
         title: format!("{}: {}", view.instrument.tag, lower_first(&view.stream.label)),
         at: local_day_time(at.0, zone),
-        state: state_of(&point),
+        // What does not count, or has no limits to be held against, is neither fine nor wrong.
+        state: if point.point.excluded || point.point.center_line.is_none() {
+            "due"
+        } else {
+            state_of(&point)
+        },
         words: point_words(&point, firing_words),
         facts: facts(&view, &point, sigma),
         fired: firings(&point.point.firings).iter().map(say).collect(),
         mentioned: firings(&point.point.advisory).iter().map(say).collect(),
         marks: marks
             .into_iter()
-            .filter(|mark| mark.check_id == check)
             .map(|mark| {
                 let what = match mark.kind.as_str() {
                     "excluded" => "Left out",
@@ -129,6 +138,7 @@ async fn draw(
         after: after.map(|check| check.0),
         range: format!("from={}&to={}", day(-14), day(14)),
         excluded: point.point.excluded,
+        by_levels: point.point.excluded && !by_hand,
         may_exclude: point.point.ordinal.is_some() && shell.may_lead(),
         shell,
         faults,
@@ -205,7 +215,6 @@ pub async fn mark(
     typed: Fields,
 ) -> Result<Response, WebError> {
     signed.check_form(typed.token())?;
-    signed.may_check()?;
     let Path((chart, check)) = path.map_err(|_| WebError::NotFound)?;
     let mut desk = Desk::open(&state).await?;
     let ids = (StreamId(chart), CheckId(check));

@@ -11,19 +11,21 @@ use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::charts::PointView;
 use vaaka_store::rows::Point;
 
-use super::Here;
-use super::chart::{Read, TableRow, decimals, gap_of, state_of};
+use super::super::Here;
+use super::panes::gap_of;
+use super::read::Read;
+use super::row::{TableRow, decimals, state_of};
 use crate::draw::{
     ChartDrawing, ChartSegment, Condensed, DrawnEvent, DrawnForecast, DrawnPoint, Pane, PaneLine,
     runs,
 };
 
-pub(super) fn seconds(at: Timestamp) -> f64 {
+pub(in crate::pages) fn seconds(at: Timestamp) -> f64 {
     at.as_millisecond() as f64 / 1000.0
 }
 
 /// Draws a chart; `asked` are the panes that were asked for beside those that it always has.
-pub(super) fn drawing(
+pub(in crate::pages) fn drawing(
     read: &Read,
     here: &Here,
     rows: &[TableRow],
@@ -86,7 +88,7 @@ pub(super) fn drawing(
         times: time_marks(read, from, to, &here.zone),
         segments: chart_segments(read, to),
         points,
-        condensed: condensed(read, gap),
+        condensed: condensed(read, gap, watched),
         flagged: read
             .signals
             .iter()
@@ -110,7 +112,7 @@ pub(super) fn drawing(
     }
 }
 
-fn condensed(read: &Read, gap: f64) -> Vec<Condensed> {
+fn condensed(read: &Read, gap: f64, watched: bool) -> Vec<Condensed> {
     let mut last: Option<(f64, i64)> = None;
     read.stretches
         .iter()
@@ -128,6 +130,7 @@ fn condensed(read: &Read, gap: f64) -> Vec<Condensed> {
                 joined,
                 ewma: part
                     .ewma
+                    .filter(|_| watched)
                     .and_then(|ewma| Some((ewma, part.center_line?, part.ewma_half_width?))),
             }
         })
@@ -283,10 +286,10 @@ fn uncorrected(read: &Read) -> Vec<(f64, f64)> {
         .nominal
         .and_then(|value| convert(value, &read.view.instrument.unit))
         .unwrap_or(0.0);
+    let points = course(read);
     let value_near = |at: Timestamp, before: bool| {
-        let counted = |view: &&PointView| before == (view.point.measured_at.0 <= at);
-        let mut found = read.points.iter().filter(counted);
-        if before { found.next_back() } else { found.next() }.map(|view| view.point.value)
+        let mut found = points.iter().filter(|(time, _)| before == (*time <= at));
+        if before { found.next_back() } else { found.next() }.map(|(_, value)| *value)
     };
     let corrections: Vec<AppliedCorrection> = read
         .events
@@ -310,12 +313,6 @@ fn uncorrected(read: &Read) -> Vec<(f64, f64)> {
     if corrections.is_empty() {
         return vec![];
     }
-    let points: Vec<(Timestamp, f64)> = read
-        .points
-        .iter()
-        .filter(|view| view.point.ordinal.is_some())
-        .map(|view| (view.point.measured_at.0, view.point.value))
-        .collect();
     uncorrected_drift(&points, &corrections)
         .into_iter()
         .map(|point| (seconds(point.at), point.value))
@@ -431,6 +428,15 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
     }
     events.sort_by(|a, b| a.at.total_cmp(&b.at));
     events
+}
+
+/// The counted values along the chart; of many points the means of their stretches.
+fn course(read: &Read) -> Vec<(Timestamp, f64)> {
+    if !read.stretches.is_empty() {
+        return read.stretches.iter().map(|part| (part.first_at.0, part.mean)).collect();
+    }
+    let counted = read.points.iter().filter(|view| view.point.ordinal.is_some());
+    counted.map(|view| (view.point.measured_at.0, view.point.value)).collect()
 }
 
 fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {

@@ -1,0 +1,280 @@
+//! What is read for a chart: its points one by one or in stretches, and all that stands around them.
+
+use futures_util::try_join;
+use jiff::Timestamp;
+use vaaka_core::chart::ChartDesign;
+use vaaka_core::history::Drift;
+use vaaka_core::judgement::{Reason, Verdict};
+use vaaka_core::method::Input;
+use vaaka_core::round::Standing;
+use vaaka_store::charts::{self, BriefPoint, PointView, StreamView, Stretch};
+use vaaka_store::ids::StreamId;
+use vaaka_store::imports::{self, Earlier};
+use vaaka_store::marks::{self, MarkView};
+use vaaka_store::outcomes::verdict_of;
+use vaaka_store::rows::{Baseline, InstrumentEvent, ResultRow, Segment, Stream};
+use vaaka_store::signals::{self, SignalView, Which};
+use vaaka_store::{At, Connection, Store, StoreError, entries, registers, studies};
+
+use super::super::charts::standing_by;
+use super::super::check_view;
+use super::window::Window;
+use crate::desk::Desk;
+use crate::error::WebError;
+use crate::state::{AppState, Conditions};
+
+/// Everything read for the page.
+pub(in crate::pages) struct Read {
+    pub view: StreamView,
+    pub points: Vec<PointView>,
+    /// Where there are too many points to draw each: then `points` are only those that say something.
+    pub stretches: Vec<Stretch>,
+    /// Charts that this one may be laid beside.
+    pub comparable: Vec<(StreamId, String, String)>,
+    /// All charts of its instrument.
+    pub siblings: Vec<Stream>,
+    pub earlier: Vec<Earlier>,
+    pub segments: Vec<Segment>,
+    pub design: Option<ChartDesign>,
+    pub baseline: Option<(Baseline, String)>,
+    pub events: Vec<(InstrumentEvent, String)>,
+    pub signals: Vec<SignalView>,
+    pub marks: Vec<MarkView>,
+    pub newest: Option<(ResultRow, Verdict)>,
+    /// The newest point that counts, whatever is shown.
+    pub last: Option<BriefPoint>,
+    pub standing: Standing,
+    pub drift: Option<Drift>,
+    /// Conditions that the newest check asked for: key of the step, name with unit.
+    pub conditions: Conditions,
+    pub from: Timestamp,
+    pub now: Timestamp,
+}
+
+/// Most points that are drawn one by one; of more, each stretch is one stroke.
+pub(super) const MOST_DRAWN: i64 = 700;
+/// Parts of a stretch of time that has more.
+pub(super) const PARTS: i64 = 380;
+/// Most rows in the table on the page; all are in the CSV.
+pub(super) const MOST_ROWS: i64 = 500;
+/// Marks, signals and flagged points at most.
+pub(super) const MOST_MARKS: i64 = 200;
+
+/// A chart, and the stretch that was asked for without the time before its first point.
+pub(super) async fn view_of(
+    connection: &Connection,
+    id: StreamId,
+    asked: Window,
+) -> Result<(StreamView, Window), WebError> {
+    let (view, first) = try_join!(charts::by_id(connection, id), charts::first_at(connection, id))?;
+    let named = asked.word != "all" && !asked.word.is_empty();
+    let window = if named { asked } else { asked.after_first(first.map(|at| at.0)) };
+    Ok((view, window))
+}
+
+/// Values from before that a chart shows at most: the newest.
+pub(super) const EARLIER: i64 = 5_000;
+
+/// Everything that a chart from `from` on needs, point by point.
+pub(in crate::pages) async fn read(
+    connection: &mut Connection,
+    view: StreamView,
+    from: Timestamp,
+    now: Timestamp,
+) -> Result<Read, WebError> {
+    let points = charts::points_since(connection, view.stream.id, from).await?;
+    let around = read_around(connection, &view, (from, now)).await?;
+    Ok(around.with(view, Course { points, stretches: vec![] }))
+}
+
+/// What runs along a chart: its points one by one, or in stretches.
+struct Course {
+    points: Vec<PointView>,
+    stretches: Vec<Stretch>,
+}
+
+async fn course(
+    connection: &mut Connection,
+    view: &StreamView,
+    window: Window,
+    table: bool,
+) -> Result<Course, WebError> {
+    let (id, span) = (view.stream.id, (window.from, window.to));
+    let most = if table { MOST_ROWS } else { MOST_DRAWN };
+    let connection: &Connection = connection;
+    let extent = charts::extent(connection, id, span, MOST_DRAWN + 1).await?;
+    let (points, stretches) = if extent.count > MOST_DRAWN && !table {
+        try_join!(
+            charts::points_between(connection, id, span, MOST_MARKS, true),
+            charts::stretches(connection, id, span, PARTS, &extent)
+        )?
+    } else {
+        (charts::points_between(connection, id, span, most, false).await?, vec![])
+    };
+    Ok(Course { points, stretches })
+}
+
+/// Everything that a stretch of a chart needs; of many points only strokes and what says something by
+/// itself. `table` asks for the newest rows instead.
+pub(super) async fn read_window(
+    store: &Store,
+    connection: &mut Connection,
+    view: StreamView,
+    window: Window,
+    table: bool,
+) -> Result<Read, WebError> {
+    let span = (window.from, window.to);
+    // The course of ten years takes as long as all that stands around it: they do not wait for each other.
+    let (course, around) = match store.spare().await {
+        Some(mut spare) => {
+            let reads = tokio::join!(
+                course(&mut spare, &view, window, table),
+                read_around(connection, &view, span)
+            );
+            (reads.0?, reads.1?)
+        }
+        None => (
+            course(connection, &view, window, table).await?,
+            read_around(connection, &view, span).await?,
+        ),
+    };
+    Ok(around.with(view, course))
+}
+
+/// What stands around the points of a chart.
+struct Around {
+    earlier: Vec<Earlier>,
+    segments: Vec<Segment>,
+    design: Option<ChartDesign>,
+    baseline: Option<(Baseline, String)>,
+    events: Vec<(InstrumentEvent, String)>,
+    signals: Vec<SignalView>,
+    marks: Vec<MarkView>,
+    newest: Option<(ResultRow, Verdict)>,
+    last: Option<BriefPoint>,
+    standing: Standing,
+    drift: Option<Drift>,
+    siblings: Vec<Stream>,
+    comparable: Vec<(StreamId, String, String)>,
+    span: (Timestamp, Timestamp),
+}
+
+impl Around {
+    fn with(self, view: StreamView, course: Course) -> Read {
+        Read {
+            view,
+            points: course.points,
+            stretches: course.stretches,
+            comparable: self.comparable,
+            earlier: self.earlier,
+            segments: self.segments,
+            design: self.design,
+            baseline: self.baseline,
+            events: self.events,
+            signals: self.signals,
+            marks: self.marks,
+            newest: self.newest,
+            last: self.last,
+            standing: self.standing,
+            drift: self.drift,
+            siblings: self.siblings,
+            conditions: vec![],
+            from: self.span.0,
+            now: self.span.1,
+        }
+    }
+}
+
+async fn read_around(
+    connection: &mut Connection,
+    view: &StreamView,
+    (from, now): (Timestamp, Timestamp),
+) -> Result<Around, WebError> {
+    let id = view.stream.id;
+    let connection: &Connection = connection;
+    // They travel together: each alone would wait for the answer of the one before.
+    let ids = [id];
+    let instruments = [view.stream.instrument_id];
+    let newest = async {
+        let brief = charts::newest_points(connection, &ids).await?;
+        let verdict = match brief.first() {
+            Some(point) => verdict_of(connection, point.check_id).await?,
+            None => None,
+        };
+        Ok::<_, StoreError>((brief, verdict))
+    };
+    let around = try_join!(
+        newest,
+        imports::earlier(connection, &view.stream, At(from), At(now), EARLIER),
+        charts::segments_of(connection, id),
+        charts::newest_baseline(connection, id),
+        registers::events(connection, view.instrument.id),
+        signals::list(connection, Which::OfStream(id), MOST_MARKS),
+        marks::of_stream(connection, id, from, MOST_MARKS),
+        charts::streams_of(connection, &instruments),
+        charts::comparable(connection, &view.stream, 40)
+    )?;
+    let (
+        (brief, newest),
+        earlier,
+        segments,
+        baseline,
+        events,
+        signals,
+        marks,
+        siblings,
+        comparable,
+    ) = around;
+    let design = segments.last().map(studies::design_of).transpose()?.flatten();
+    let standing = standing_by(brief.first());
+    let key = &view.stream.characteristic_key;
+    let drift = newest.as_ref().and_then(|(_, verdict)| drift_of(verdict, key));
+    Ok(Around {
+        earlier,
+        segments,
+        design,
+        baseline,
+        events,
+        signals,
+        marks,
+        newest,
+        last: brief.into_iter().next(),
+        standing,
+        drift,
+        siblings,
+        comparable,
+        span: (from, now),
+    })
+}
+
+/// Conditions that the newest check's plan asks for.
+pub(super) async fn conditions_of(
+    state: &AppState,
+    desk: &mut Desk,
+    read: &Read,
+) -> Result<Conditions, WebError> {
+    let Some((newest, _)) = &read.newest else { return Ok(vec![]) };
+    if let Some(known) = state.remembered_conditions(newest.plan_version_id) {
+        return Ok(known);
+    }
+    let now = entries::check_now(&desk.connection, newest.check_id).await?;
+    let run = check_view::load(state, &mut desk.connection, now).await?;
+    let steps = run.way.steps.iter();
+    let names: Conditions = steps
+        .filter_map(|step| match &step.input {
+            Input::Condition { name, unit, .. } => {
+                Some((step.key.0.clone(), format!("{name}, {unit}")))
+            }
+            _ => None,
+        })
+        .collect();
+    state.remember_conditions(newest.plan_version_id, &names);
+    Ok(names)
+}
+
+fn drift_of(verdict: &Verdict, wanted: &str) -> Option<Drift> {
+    verdict.reasons.iter().find_map(|reason| match reason {
+        Reason::Drifting { key, drift } if key == wanted => Some(*drift),
+        _ => None,
+    })
+}

@@ -1,0 +1,378 @@
+//! The baseline study: a period, what it says of itself, the limits it proposes, what they would have done
+//! in the past, and freezing them.
+
+mod choice;
+mod drawing;
+mod words;
+
+use std::collections::BTreeMap;
+
+use askama::Template;
+use axum::extract::State;
+use axum::http::StatusCode;
+use axum::response::{IntoResponse, Redirect, Response};
+use jiff::{Timestamp, ToSpan};
+use vaaka_core::chart::{ChartDesign, SigmaSource};
+use vaaka_core::judgement::firing_words;
+use vaaka_core::quantity::{Unit, to_f64};
+use vaaka_core::study::{
+    BackTestSegment, LimitChoice, Study, StudyInput, StudyPoint, back_test, study,
+};
+use vaaka_store::charts::{self, StreamView};
+use vaaka_store::ids::{SegmentId, StreamId};
+use vaaka_store::rows::Segment;
+use vaaka_store::studies::{self, Freeze, StudyRow};
+use vaaka_store::{At, imports};
+
+use self::choice::{Chosen, choice_groups, freeze_groups, hidden, read_choice, with_defaults};
+use self::drawing::drawing;
+use self::words::{GroupRow, caution_words, facts, group_rows, places_of, proposal_words};
+use super::super::signals::sentence;
+use super::super::{Shell, page};
+use super::row::lower_first;
+use crate::desk::{Desk, Sent};
+use crate::error::WebError;
+use crate::fields::{Fields, Group, Reader};
+use crate::forms::PathId;
+use crate::session::SignedIn;
+use crate::state::{AppState, local_day_time};
+
+#[derive(Debug, Template)]
+#[template(path = "chart_study.html")]
+struct StudyPage {
+    shell: Shell,
+    id: i64,
+    heading: String,
+    drawing: String,
+    choice: Vec<Group>,
+    period: String,
+    facts: Vec<(&'static str, String)>,
+    technicians: Vec<GroupRow>,
+    shifts: Vec<GroupRow>,
+    faults: Vec<String>,
+    cautions: Vec<String>,
+    unstable: Vec<(i64, String, String)>,
+    more_unstable: usize,
+    proposal: Vec<String>,
+    back_test: Option<String>,
+    raised: Vec<(String, String)>,
+    freeze: Vec<Group>,
+    hidden: Vec<(String, String)>,
+    may_freeze: bool,
+    error: Option<String>,
+}
+
+/// Everything that a study rests on.
+struct Material {
+    view: StreamView,
+    segment: Segment,
+    baselines: i64,
+    rows: Vec<StudyRow>,
+    points: Vec<StudyPoint>,
+    resolution: f64,
+    shift_kinds: Vec<String>,
+    regulars: Vec<String>,
+}
+
+async fn material(desk: &mut Desk, id: StreamId, with_earlier: bool) -> Result<Material, WebError> {
+    let view = charts::by_id(&desk.connection, id).await?;
+    let segment = charts::current_segment(&mut desk.connection, id).await?;
+    let baselines = studies::baselines_of(&mut desk.connection, id).await?;
+    let rows = studies::points(&mut desk.connection, id).await?;
+    let mut points: Vec<StudyPoint> = rows.iter().map(StudyRow::point).collect();
+    if with_earlier {
+        let first = At(Timestamp::UNIX_EPOCH);
+        let now = At(desk.now);
+        let most = studies::MOST_POINTS;
+        let known = imports::earlier(&desk.connection, &view.stream, first, now, most).await?;
+        points.extend(known.iter().map(|value| StudyPoint {
+            measured_at: value.at.0,
+            value: to_f64(value.value),
+            readings: 1,
+            scatter: None,
+            segment: 0,
+            shift: None,
+            shift_kind: String::new(),
+            person: value.person.clone(),
+            excluded: false,
+        }));
+        points.sort_by_key(|point| point.measured_at);
+    }
+    let shift_kinds = studies::shift_kinds(&mut desk.connection, &view.stream).await?;
+    let regulars = studies::regulars(&rows);
+    let resolution = resolution_of(&view);
+    Ok(Material { view, segment, baselines, rows, points, resolution, shift_kinds, regulars })
+}
+
+/// Resolution of the instrument in the unit of a chart. Charts of all levels together are means of several
+/// readings and have no steps of their own.
+fn resolution_of(view: &StreamView) -> f64 {
+    let units = (view.instrument.unit.parse::<Unit>(), view.stream.unit.parse::<Unit>());
+    match units {
+        (Ok(from), Ok(to)) if view.stream.derived.is_none() => {
+            from.try_convert(view.instrument.resolution, to).map_or(0.0, to_f64)
+        }
+        _ => 0.0,
+    }
+}
+
+/// Shows the study; what was chosen stands in the address.
+pub async fn show(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    PathId(id): PathId,
+    typed: Fields,
+) -> Result<Response, WebError> {
+    let mut desk = Desk::open(&state).await?;
+    let earlier = !typed.get("earlier").is_empty();
+    let material = material(&mut desk, StreamId(id), earlier).await?;
+    draw(&mut desk, &signed, &material, &typed, BTreeMap::new()).await
+}
+
+/// What a choice comes to.
+struct Proposal {
+    study: Study,
+    design: Result<ChartDesign, String>,
+    points: Vec<StudyPoint>,
+}
+
+fn propose(material: &Material, chosen: &Chosen) -> Proposal {
+    let inside = |point: &&StudyPoint| {
+        chosen.from.is_none_or(|from| point.measured_at >= from)
+            && chosen.to.is_none_or(|to| point.measured_at < to)
+    };
+    let points: Vec<StudyPoint> = material.points.iter().filter(inside).cloned().collect();
+    let found = study(&StudyInput {
+        points: &points,
+        interval: charts::interval(&material.view.stream),
+        resolution: material.resolution,
+        multiplier: chosen.design.above,
+        shift_kinds: &material.shift_kinds,
+        regulars: &material.regulars,
+    });
+    let needs_baseline = chosen.design.limits == LimitChoice::Baseline;
+    let design = match found.faults.first() {
+        Some(fault) if needs_baseline => Err(sentence(&fault.to_string())),
+        _ => found
+            .design(&chosen.design, material.resolution)
+            .map_err(|fault| sentence(&fault.to_string())),
+    };
+    Proposal { study: found, design, points }
+}
+
+async fn draw(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    material: &Material,
+    typed: &Fields,
+    mut faults: BTreeMap<String, String>,
+) -> Result<Response, WebError> {
+    let zone = desk.here.zone.clone();
+    let chosen = read_choice(typed, material, &zone);
+    faults.extend(chosen.faults.clone());
+    let proposal = propose(material, &chosen);
+    let (view, found) = (&material.view, &proposal.study);
+    let full = with_defaults(typed, &chosen, &zone);
+    let id = view.stream.id;
+    let limits = (At(Timestamp::UNIX_EPOCH), At(desk.now));
+    let has_earlier =
+        !imports::earlier(&desk.connection, &view.stream, limits.0, limits.1, 1).await?.is_empty();
+    let design = proposal.design.as_ref().ok().filter(|_| chosen.faults.is_empty());
+    let (tested, raised) = match design {
+        Some(design) => test_the_past(desk, material, &chosen, design).await?,
+        None => (None, vec![]),
+    };
+    let mut words =
+        design.map_or_else(Vec::new, |design| proposal_words(material, found, design, &chosen));
+    if let (Err(fault), true) = (&proposal.design, chosen.faults.is_empty())
+        && !found.faults.iter().any(|known| sentence(&known.to_string()) == *fault)
+    {
+        words.push(fault.clone());
+    }
+    let shell = Shell::new(signed, "charts", &desk.here);
+    let status = if faults.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    let used: Vec<&StudyPoint> = proposal.points.iter().filter(|point| !point.excluded).collect();
+    let check_at = |at: Timestamp| {
+        material.rows.iter().find(|row| row.point().measured_at == at).map(|row| row.check_id.0)
+    };
+    let mut unstable: Vec<(i64, String, String)> = Vec::new();
+    for (place, firing) in &found.unstable {
+        let Some(point) = used.get(*place) else { continue };
+        let Some(check) = check_at(point.measured_at) else { continue };
+        match unstable.iter_mut().find(|(known, _, _)| *known == check) {
+            Some(line) => line.2.push_str(&format!("; {}", firing_words(firing))),
+            None => {
+                let when = local_day_time(point.measured_at, &zone);
+                unstable.push((check, when, firing_words(firing)));
+            }
+        }
+    }
+    let more_unstable = unstable.len().saturating_sub(12);
+    unstable.truncate(12);
+    let mut freeze = freeze_groups();
+    for group in &mut freeze {
+        group.fill(typed, &faults);
+    }
+    let error = faults.get("*").cloned();
+    let places = places_of(material, found);
+    let template = StudyPage {
+        id: id.0,
+        heading: format!("{} {}", view.instrument.tag, lower_first(&view.stream.label)),
+        drawing: drawing(material, &proposal, design, &zone),
+        choice: choice_groups(&full, &faults, has_earlier),
+        period: found.period.map_or("no check".to_owned(), |(first, last)| {
+            let day = |at: Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %b %Y");
+            format!("{} to {}", day(first), day(last))
+        }),
+        facts: facts(material, found),
+        technicians: group_rows(&found.technicians, places),
+        shifts: group_rows(&found.shift_kinds, places),
+        faults: found.faults.iter().map(|fault| sentence(&fault.to_string())).collect(),
+        cautions: found.cautions.iter().map(caution_words).collect(),
+        unstable,
+        more_unstable,
+        proposal: words,
+        back_test: tested,
+        raised,
+        freeze,
+        hidden: hidden(&full, material),
+        may_freeze: shell.may_lead() && design.is_some(),
+        shell,
+        error,
+    };
+    page(status, &template)
+}
+
+/// Runs the proposed design over everything that is on the chart.
+async fn test_the_past(
+    desk: &mut Desk,
+    material: &Material,
+    chosen: &Chosen,
+    design: &ChartDesign,
+) -> Result<(Option<String>, Vec<(String, String)>), WebError> {
+    let faults =
+        studies::faults(&mut desk.connection, &material.view.stream, &material.rows).await?;
+    let inside = |point: &StudyPoint| {
+        chosen.from.is_none_or(|from| point.measured_at >= from)
+            && chosen.to.is_none_or(|to| point.measured_at < to)
+    };
+    let all: Vec<StudyPoint> = material.rows.iter().map(StudyRow::point).collect();
+    let segments: Vec<BackTestSegment> = all
+        .chunk_by(|a, b| a.segment == b.segment)
+        .map(|points| {
+            // Of another segment nobody knows the level: it begins at the target, provisional.
+            let own = points.iter().any(inside) || !design.is_statistical();
+            let design = if own { design.clone() } else { design.after_adjustment(0.0) };
+            BackTestSegment { design, points: points.to_vec() }
+        })
+        .collect();
+    let interval = charts::interval(&material.view.stream);
+    let tested = back_test(&segments, &faults, interval);
+    let zone = &desk.here.zone;
+    let raised = tested
+        .signals
+        .iter()
+        .rev()
+        .take(12)
+        .map(|signal| {
+            let words =
+                signal.before.map_or("for nothing that is known".to_owned(), |(fault, n)| {
+                    format!("{n} checks before: {}", faults[fault].words)
+                });
+            let side = signal.side.map_or("", |side| side.word());
+            (local_day_time(signal.at, zone), format!("{side}, {words}"))
+        })
+        .collect();
+    Ok((Some(tested.words()), raised))
+}
+
+/// Freezes what was chosen.
+pub async fn freeze(
+    PathId(id): PathId,
+    Sent { signed, mut desk, typed }: Sent,
+) -> Result<Response, WebError> {
+    let earlier = !typed.get("earlier").is_empty();
+    let material = material(&mut desk, StreamId(id), earlier).await?;
+    let zone = desk.here.zone.clone();
+    let chosen = read_choice(&typed, &material, &zone);
+    let mut reader = Reader::of(&typed);
+    let name =
+        reader.required("name", 80, "Give these limits a name, so that people can speak of them.");
+    let reason = reader.required("reason", 1_000, "Say why they are frozen now.");
+    let months = reader.whole("review", 1, 60).unwrap_or(12);
+    let proposal = propose(&material, &chosen);
+    let design = match (&proposal.design, chosen.faults.is_empty()) {
+        (Ok(design), true) => Some(design.clone()),
+        (Err(words), true) => {
+            reader.fault("*", words.clone());
+            None
+        }
+        _ => None,
+    };
+    let (Some(design), true) = (design, reader.is_fine()) else {
+        let faults = reader.faults;
+        return draw(&mut desk, &signed, &material, &typed, faults).await;
+    };
+    let found = &proposal.study;
+    let mut shown = proposal_words(&material, found, &design, &chosen);
+    shown.extend(test_the_past(&mut desk, &material, &chosen, &design).await?.0);
+    shown.extend(found.cautions.iter().map(caution_words));
+    let is_baseline = chosen.design.limits == LimitChoice::Baseline;
+    let sigma_source = found
+        .limits
+        .as_ref()
+        .filter(|_| is_baseline)
+        .map_or(SigmaSource::Given, |limits| limits.limits.sigma_source);
+    let new = Freeze {
+        sigma_source: if design.resolution_floor { SigmaSource::Resolution } else { sigma_source },
+        name,
+        reason,
+        period: found.period.filter(|_| is_baseline),
+        points: if is_baseline { found.used } else { 0 },
+        excluded: found.excluded,
+        mean_moving_range: found
+            .limits
+            .as_ref()
+            .filter(|_| is_baseline)
+            .map_or(0.0, |limits| limits.mean_moving_range),
+        review_due: desk
+            .today
+            .saturating_add(months.months())
+            .to_zoned_datetime(zone)
+            .ok()
+            .map(|zoned| zoned.timestamp()),
+        shown,
+        seen_segment: SegmentId(typed.get("seen_segment").parse().unwrap_or(0)),
+        seen_baselines: typed.get("seen_baselines").parse().unwrap_or(-1),
+        design,
+    };
+    let (person, now) = (signed.person.id, desk.now);
+    match studies::freeze(&mut desk.connection, StreamId(id), &new, person, now).await? {
+        Ok(()) => Ok(Redirect::to(&format!("/charts/{id}")).into_response()),
+        Err(refusal) => {
+            let faults = BTreeMap::from([("*".to_owned(), sentence(&refusal.to_string()))]);
+            draw(&mut desk, &signed, &material, &typed, faults).await
+        }
+    }
+}
+
+/// For tests: the default choice raises what the rules of the house say.
+#[cfg(test)]
+mod tests {
+    use super::super::rules::preset;
+    use vaaka_core::chart::ChartDesign;
+    use vaaka_core::chart::Criteria;
+
+    #[test]
+    fn ready_made_choices() {
+        let default = preset("default").unwrap();
+        assert_eq!(default, ChartDesign::given(0.0, 1.0).raising);
+        for word in ["sums", "zones", "nelson", "multirules"] {
+            assert!(!preset(word).unwrap().is_empty(), "{word}");
+        }
+        assert_eq!(preset("anything"), None);
+        // A warning never raises.
+        let warned = Criteria::NONE.with(vaaka_core::chart::Criterion::WarningBeyond2);
+        assert!(preset("multirules").unwrap().both(warned).is_empty());
+    }
+}
