@@ -135,7 +135,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
     sessions::create(store, "measured", serde_json::json!({}), Some(person), until).await.unwrap();
     let view = plans::version(&mut connection, PlanVersionId(FIRST_COPY + 8)).await.unwrap();
     let shift = {
-        let site = vaaka_store::shifts::site(&mut connection).await.unwrap();
+        let site = vaaka_store::shifts::site(&connection).await.unwrap();
         vaaka_store::shifts::current(&mut connection, &site, now).await.unwrap().id
     };
     for _ in 0..40 {

@@ -18,6 +18,7 @@ mod store;
 mod support;
 mod web_acting;
 mod web_bad_input;
+mod web_chart_keep;
 mod web_chart_room;
 mod web_check;
 mod web_gauge;

@@ -181,7 +181,7 @@ async fn a_stored_chart_is_the_same_as_one_evaluated_anew() {
         let points = charts::points_since(&mut connection, stream, jiff::Timestamp::UNIX_EPOCH)
             .await
             .unwrap();
-        for segment in charts::segments_of(&mut connection, stream).await.unwrap() {
+        for segment in charts::segments_of(&connection, stream).await.unwrap() {
             let Some(design) = segment.design.clone() else {
                 continue;
             };

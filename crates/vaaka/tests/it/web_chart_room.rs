@@ -16,7 +16,7 @@ use vaaka_store::{Store, charts, replay};
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server, app_url, connect, demo_database, now, owner_url};
 
-async fn ilma(server: &Server) -> Bench {
+pub async fn ilma(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
 }
 
@@ -24,7 +24,7 @@ async fn rauno(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "rauno", "hiljainen-vuo-5").await
 }
 
-async fn post(bench: &Bench, path: &str, typed: &[(&str, &str)]) -> Page {
+pub async fn post(bench: &Bench, path: &str, typed: &[(&str, &str)]) -> Page {
     let token = bench.get("/charts").await.attribute("input[name=form_token]", "value").unwrap();
     let mut fields: HashMap<String, String> =
         typed.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
@@ -44,19 +44,19 @@ struct Line {
     line: String,
 }
 
-async fn number(database: &str, query: &str) -> i64 {
+pub async fn number(database: &str, query: &str) -> i64 {
     let mut connection = connect(&owner_url(database)).await;
     diesel::sql_query(query).get_result::<Number>(&mut connection).await.unwrap().number
 }
 
-async fn lines(database: &str, query: &str) -> Vec<String> {
+pub async fn lines(database: &str, query: &str) -> Vec<String> {
     let mut connection = connect(&owner_url(database)).await;
     let rows: Vec<Line> = diesel::sql_query(query).load(&mut connection).await.unwrap();
     rows.into_iter().map(|row| row.line).collect()
 }
 
 /// The chart of an instrument's first level.
-async fn chart(server: &Server, tag: &str) -> i64 {
+pub async fn chart(server: &Server, tag: &str) -> i64 {
     let query = format!(
         "SELECT min(s.id) AS number FROM chart_streams s JOIN instruments i
              ON i.id = s.instrument_id WHERE i.tag = '{tag}' AND s.derived IS NULL"
@@ -65,20 +65,20 @@ async fn chart(server: &Server, tag: &str) -> i64 {
 }
 
 /// Eight hours pass.
-async fn next_shift(clock: &HandClock, bench: &Bench) {
+pub async fn next_shift(clock: &HandClock, bench: &Bench) {
     clock.pass(8 * 3_600);
     bench.get("/").await;
 }
 
 /// A server whose clock a test moves on.
-async fn with_clock() -> (Arc<HandClock>, Server) {
+pub async fn with_clock() -> (Arc<HandClock>, Server) {
     let clock = HandClock::at(now());
     let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
     (clock, server)
 }
 
 /// Readings of the tank scale that are right to a gram.
-const FINE: [&str; 9] =
+pub const FINE: [&str; 9] =
     ["0.000", "5.001", "10.001", "20.001", "20.001", "20.001", "10.001", "10.001", "0.000"];
 
 #[tokio::test(flavor = "multi_thread")]
@@ -150,6 +150,8 @@ async fn ten_years_are_strokes_on_a_light_page() {
     )
     .await;
     assert!(count > 10_000, "{count}");
+    assert_eq!(wrong_blocks(&server).await, Vec::<String>::new());
+    strokes_hold_every_point(&server, id, count).await;
     let bench = Bench::aino(&server.base).await;
     let page = bench.get(&format!("/charts/{id}?range=all")).await;
     assert_eq!(page.all("svg.chart .condensed").len(), 1);
@@ -161,6 +163,50 @@ async fn ten_years_are_strokes_on_a_light_page() {
     let study = bench.get(&format!("/charts/{id}/study?chosen=yes")).await;
     assert_eq!(study.status, StatusCode::OK);
     assert!(study.text.len() < 400_000, "{} bytes", study.text.len());
+}
+
+/// Whether they are made of blocks or of points, strokes hold the same checks between the same ends, and
+/// there are about as many as were asked for.
+async fn strokes_hold_every_point(server: &Server, id: i64, count: i64) {
+    let store = Store::new(&app_url(&server.database), 1).unwrap();
+    let connection = store.connection().await.unwrap();
+    let span = (jiff::Timestamp::UNIX_EPOCH, now());
+    let extent = charts::extent(&connection, StreamId(id), span, 701).await.unwrap();
+    assert!(extent.count == 701 && extent.blocks * charts::BLOCK >= count, "{extent:?}");
+    let mut sums = Vec::new();
+    for (parts, blocks) in [(380, extent.blocks), (380, 0), (20, extent.blocks), (20, 0)] {
+        let known = charts::Extent { blocks, ..extent.clone() };
+        let strokes =
+            charts::stretches(&connection, StreamId(id), span, parts, &known).await.unwrap();
+        assert!(strokes.len() as i64 <= parts + 20, "{} of {parts}", strokes.len());
+        assert!(strokes.is_sorted_by_key(|one| one.first_at), "in order");
+        let total: i64 = strokes.iter().map(|one| one.count).sum();
+        let mean = strokes.iter().map(|one| one.mean * one.count as f64).sum::<f64>();
+        let least = strokes.iter().map(|one| one.least).fold(f64::INFINITY, f64::min);
+        let most = strokes.iter().map(|one| one.most).fold(f64::NEG_INFINITY, f64::max);
+        let ends = (strokes[0].first_at, strokes.last().unwrap().last_at);
+        sums.push((total, (mean * 1e6).round(), least, most, ends));
+    }
+    assert!(sums.iter().all(|one| *one == sums[0]), "{sums:?}");
+}
+
+/// Blocks that are not what their points come to.
+pub async fn wrong_blocks(server: &Server) -> Vec<String> {
+    let points =
+        "SELECT segment_id, ordinal / 8 AS block, count(*) AS count, min(measured_at) AS first_at,
+            max(measured_at) AS last_at, min(value) AS least, max(value) AS most,
+            round(avg(value)::numeric, 9) AS mean, round(avg(ewma)::numeric, 9) AS ewma,
+            (array_agg(center_line ORDER BY ordinal DESC))[1] AS center_line,
+            (array_agg(upper_control_limit ORDER BY ordinal DESC))[1] AS upper_control_limit,
+            (array_agg(provisional ORDER BY ordinal DESC))[1] AS provisional
+        FROM chart_points WHERE ordinal IS NOT NULL AND NOT excluded GROUP BY 1, 2";
+    let blocks = "SELECT segment_id, block, count, first_at, last_at, least, most, round(mean::numeric, 9),
+            round(ewma::numeric, 9), center_line, upper_control_limit, provisional FROM chart_blocks";
+    let query = format!(
+        "SELECT ('points: ' || p)::text AS line FROM (({points}) EXCEPT ({blocks})) p
+         UNION ALL SELECT ('blocks: ' || b)::text FROM (({blocks}) EXCEPT ({points})) b LIMIT 5"
+    );
+    lines(&server.database, &query).await
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -220,20 +266,20 @@ async fn a_point_is_commented_left_out_and_taken_in() {
 }
 
 /// Everything that the fold says of a chart, as it is stored.
-async fn bits(server: &Server, id: i64) -> Vec<String> {
+pub async fn bits(server: &Server, id: i64) -> Vec<String> {
     lines(&server.database, &format!("SELECT concat_ws('|', check_id, ordinal, value, center_line, lower_control_limit, upper_control_limit, ewma, ewma_half_width, standardised, cusum_above, cusum_below, provisional, signalled, firings, advisory) AS line FROM chart_points WHERE stream_id = {id} ORDER BY measured_at, id")).await
 }
 
 /// The stored points of each segment against a full evaluation from its start, to the same bits.
-async fn same_as_from_scratch(server: &Server, id: i64) {
+pub async fn same_as_from_scratch(server: &Server, id: i64) {
     let store = Store::new(&app_url(&server.database), 2).unwrap();
     let mut connection = store.connection().await.unwrap();
-    let stream = charts::by_id(&mut connection, StreamId(id)).await.unwrap().stream;
+    let stream = charts::by_id(&connection, StreamId(id)).await.unwrap().stream;
     let points = charts::points_since(&mut connection, StreamId(id), jiff::Timestamp::UNIX_EPOCH)
         .await
         .unwrap();
     let mut compared = 0;
-    for segment in charts::segments_of(&mut connection, StreamId(id)).await.unwrap() {
+    for segment in charts::segments_of(&connection, StreamId(id)).await.unwrap() {
         let Some(design) = segment.design.clone() else { continue };
         let design: ChartDesign = serde_json::from_value(design).unwrap();
         let own: Vec<_> = points
@@ -290,6 +336,7 @@ async fn any_points_left_out_replay_to_the_same_bits() {
         diesel::sql_query(query).execute(&mut owner).await.unwrap();
         replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
         same_as_from_scratch(&server, id).await;
+        assert_eq!(wrong_blocks(&server).await, Vec::<String>::new());
     }
     diesel::sql_query("UPDATE chart_points SET excluded = false")
         .execute(&mut owner)
@@ -368,7 +415,7 @@ async fn limits_are_studied_and_frozen_by_one_lead() {
 }
 
 /// Sends the form that freezes, as it was shown, with more typed into it.
-async fn freeze(bench: &Bench, path: &str, page: &Page, typed: &[(&str, &str)]) -> Page {
+pub async fn freeze(bench: &Bench, path: &str, page: &Page, typed: &[(&str, &str)]) -> Page {
     let mut fields = page.whole_form("form[method=post][action$=study]");
     for (name, value) in typed {
         fields.insert((*name).to_owned(), (*value).to_owned());
@@ -551,14 +598,32 @@ async fn offset_and_gain_instead_of_a_chart_a_level() {
     diesel::sql_query(back).execute(&mut owner).await.unwrap();
     replay::these(&mut connection, vec![StreamId(id)]).await.unwrap();
     // All levels in their own sigmas, for the rules across them.
+    clock.pass(60);
     let all = post(&ilma, &path, &[("turn", "levels-on")]).await;
     assert_eq!(all.status, StatusCode::SEE_OTHER, "{}", all.text);
     let across: i64 = all.location.unwrap().rsplit('/').next().unwrap().parse().unwrap();
     let page = ilma.get(&format!("/charts/{across}")).await;
     assert!(page.words("h1").contains("each in its own sigmas"), "{}", page.words("h1"));
     assert!(page.find(".watch-band").is_none(), "no watcher over the furthest of several");
-    let fired = lines(&server.database, &format!("SELECT DISTINCT f->>'criterion' AS line FROM chart_points p, jsonb_array_elements(p.firings) f WHERE p.stream_id = {across}")).await;
-    assert!(fired.contains(&"two_levels_beyond2".to_owned()), "{fired:?}");
+    // What lies behind is mentioned and is no work; the newest point and what comes raise.
+    let fired = |column: &str| {
+        format!(
+            "SELECT DISTINCT f->>'criterion' AS line FROM chart_points p, jsonb_array_elements(p.{column}) f WHERE p.stream_id = {across}"
+        )
+    };
+    let signals = format!("SELECT count(*) AS number FROM signals WHERE stream_id = {across}");
+    let mentioned = lines(&server.database, &fired("advisory")).await;
+    assert!(mentioned.contains(&"two_levels_beyond2".to_owned()), "{mentioned:?}");
+    let raising = format!(
+        "SELECT count(*) AS number FROM chart_points WHERE stream_id = {across} AND firings <> '[]'"
+    );
+    assert_eq!(number(&server.database, &raising).await, 1, "the newest says how it stands today");
+    assert_eq!(number(&server.database, &signals).await, 1);
+    next_shift(&clock, &aino).await;
+    aino.run("R-02", &stepped).await;
+    let raised = lines(&server.database, &fired("firings")).await;
+    assert!(raised.contains(&"two_levels_beyond2".to_owned()), "{raised:?}");
+    assert_eq!(number(&server.database, &signals).await, 1);
     // Off again: they keep what they have and take no more, and the levels raise what they raised.
     for word in ["levels-off", "line-off"] {
         assert_eq!(post(&ilma, &path, &[("turn", word)]).await.status, StatusCode::SEE_OTHER);
