@@ -163,7 +163,8 @@ pub(super) fn signal_lines(read: &Read, here: &Here) -> Vec<SignalLine> {
 /// Advisory patterns in the time shown: each rule once, with how often.
 pub(super) fn advisory(read: &Read) -> Vec<String> {
     if !read.stretches.is_empty() {
-        return vec!["Come closer: over so long a time they are not counted.".to_owned()];
+        let words = "Come closer: over so long a time they are not counted.".to_owned();
+        return read.design.is_some().then_some(words).into_iter().collect();
     }
     let mut counts: Vec<(vaaka_core::chart::Criterion, usize)> = Vec::new();
     for view in &read.points {
