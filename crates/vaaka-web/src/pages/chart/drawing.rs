@@ -441,7 +441,12 @@ fn course(read: &Read) -> Vec<(Timestamp, f64)> {
 
 fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {
     const WEEK: f64 = 7.0 * 86_400.0;
-    let now = read.points.last().map_or(read.now, |view| view.point.measured_at.0);
+    // Of many points only some are read: the newest of those may be months old.
+    let newest = match (&read.last, read.stretches.is_empty()) {
+        (Some(last), false) => Some(last.measured_at.0),
+        _ => read.points.last().map(|view| view.point.measured_at.0),
+    };
+    let now = newest.unwrap_or(read.now);
     DrawnForecast {
         since: seconds(drift.since),
         now: seconds(now),
