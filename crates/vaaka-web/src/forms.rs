@@ -36,6 +36,19 @@ impl<S: Send + Sync> FromRequestParts<S> for PathId {
     }
 }
 
+/// Two numbers in a path; anything else is no page.
+#[derive(Debug, Clone, Copy)]
+pub struct PathIds(pub i64, pub i64);
+
+impl<S: Send + Sync> FromRequestParts<S> for PathIds {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, WebError> {
+        let path = Path::<(i64, i64)>::from_request_parts(parts, state).await;
+        path.map(|Path((first, second))| Self(first, second)).map_err(|_| WebError::NotFound)
+    }
+}
+
 /// The tag in a path; what cannot be one is no page.
 #[derive(Debug, Clone)]
 pub struct PathTag(pub String);

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use askama::Template;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::Timestamp;
@@ -16,9 +16,10 @@ use vaaka_store::marks::{self, Mark};
 
 use super::super::{Shell, page};
 use super::row::{firings, lower_first, point_words, state_of};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Reader};
+use crate::forms::PathIds;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
 
@@ -61,9 +62,8 @@ impl PointPage {
 pub async fn show(
     signed: SignedIn,
     State(state): State<AppState>,
-    path: Result<Path<(i64, i64)>, axum::extract::rejection::PathRejection>,
+    PathIds(chart, check): PathIds,
 ) -> Result<Response, WebError> {
-    let Path((chart, check)) = path.map_err(|_| WebError::NotFound)?;
     let mut desk = Desk::open(&state).await?;
     let ids = (StreamId(chart), CheckId(check));
     draw(&mut desk, &signed, ids, Fields::default(), BTreeMap::new()).await
@@ -209,14 +209,9 @@ fn facts(view: &StreamView, point: &PointView, sigma: Option<f64>) -> Vec<(&'sta
 
 /// Comments on a point, leaves it out or takes it in.
 pub async fn mark(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    path: Result<Path<(i64, i64)>, axum::extract::rejection::PathRejection>,
-    typed: Fields,
+    PathIds(chart, check): PathIds,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    let Path((chart, check)) = path.map_err(|_| WebError::NotFound)?;
-    let mut desk = Desk::open(&state).await?;
     let ids = (StreamId(chart), CheckId(check));
     let mut reader = Reader::of(&typed);
     let (mark, words) = match typed.get("mark") {

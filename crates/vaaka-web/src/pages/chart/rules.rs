@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_core::chart::{Criteria, Criterion, RuleSet};
 use vaaka_core::judgement::criterion_words;
@@ -19,7 +19,7 @@ use super::row::lower_first;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
-use crate::forms::PathId;
+use crate::forms::{PathId, PathIds};
 use crate::session::SignedIn;
 use crate::state::AppState;
 
@@ -208,14 +208,9 @@ pub async fn switch(
 
 /// Confirms a proposed segment, or joins it with the one before.
 pub async fn settle(
-    signed: SignedIn,
-    State(state): State<AppState>,
-    path: Result<Path<(i64, i64)>, axum::extract::rejection::PathRejection>,
-    typed: Fields,
+    PathIds(chart, segment): PathIds,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(typed.token())?;
-    let Path((chart, segment)) = path.map_err(|_| WebError::NotFound)?;
-    let mut desk = Desk::open(&state).await?;
     let settle = match typed.get("settle") {
         "confirm" => Settle::Confirm,
         "join" => Settle::Join,
