@@ -6,16 +6,18 @@ use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
 use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot};
 
 use crate::ids::{CheckId, InstrumentId, SegmentId, SetUpId, StreamId};
-use crate::prepared::{Bind, prepared};
+use crate::prepared::{Bind, Condition, prepared};
 use crate::rows::{Area, Baseline, Instrument, Point, Segment, SignalRow, Stream};
 use crate::schema::{
     areas, baselines, certificates, chart_points, chart_streams, checks, instruments, people,
     segments, signals,
 };
+use crate::search::literally;
 use crate::types::At;
 use crate::{StoreError, unreadable, word};
 
@@ -41,6 +43,31 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<StreamView>, 
         .select((Stream::as_select(), Instrument::as_select(), Area::as_select()))
         .load(connection)
         .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(stream, instrument, area)| StreamView { stream, instrument, area })
+        .collect())
+}
+
+/// The charts in use of an area, or of all areas: those that have not ended, of instruments that are not retired.
+/// In no order.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn in_use(
+    connection: &mut AsyncPgConnection,
+    area: Option<i64>,
+) -> Result<Vec<StreamView>, StoreError> {
+    let mut query = chart_streams::table
+        .inner_join(instruments::table.inner_join(areas::table))
+        .filter(chart_streams::ended_at.is_null())
+        .filter(instruments::state.ne("retired"))
+        .select((Stream::as_select(), Instrument::as_select(), Area::as_select()))
+        .into_boxed();
+    if let Some(area) = area {
+        query = query.filter(areas::id.eq(area));
+    }
+    let rows: Vec<(Stream, Instrument, Area)> = query.load(connection).await?;
     Ok(rows
         .into_iter()
         .map(|(stream, instrument, area)| StreamView { stream, instrument, area })
@@ -320,6 +347,11 @@ pub async fn points_since(
     points_between(connection, stream, (from, Timestamp::MAX), i64::MAX, false).await
 }
 
+/// Which points say something by themselves: flagged, left out, out of tolerance. It is the predicate of an
+/// index, word for word and with no value to be bound: a kept plan could not know that "fail" will be bound,
+/// and would walk through ten years of points instead.
+const MARKED: Condition = Condition("(signalled OR excluded OR conformity = 'fail')");
+
 /// Points of a stream in a stretch of time, oldest first; of more than `most` the newest. `marked` leaves
 /// only those that say something by themselves: flagged, out of tolerance, left out.
 ///
@@ -351,194 +383,11 @@ pub async fn points_between(
         ))
         .into_boxed();
     if marked {
-        // In the words of its index.
-        query = query.filter(
-            chart_points::signalled
-                .or(chart_points::excluded)
-                .or(chart_points::conformity.eq("fail".into_sql::<Text>())),
-        );
+        query = query.filter(MARKED);
     }
     let mut found: Vec<PointView> = query.load(&mut connection).await?;
     found.reverse();
     Ok(found)
-}
-
-/// Many points of a stretch of time as one: least, most and mean, for a chart over years.
-#[derive(Debug, Clone, QueryableByName)]
-pub struct Stretch {
-    /// First of them.
-    #[diesel(sql_type = Timestamptz)]
-    pub first_at: At,
-    /// Last of them.
-    #[diesel(sql_type = Timestamptz)]
-    pub last_at: At,
-    /// Segment.
-    #[diesel(sql_type = BigInt)]
-    pub segment_id: SegmentId,
-    /// How many.
-    #[diesel(sql_type = BigInt)]
-    pub count: i64,
-    /// Least value.
-    #[diesel(sql_type = Double)]
-    pub least: f64,
-    /// Largest value.
-    #[diesel(sql_type = Double)]
-    pub most: f64,
-    /// Mean.
-    #[diesel(sql_type = Double)]
-    pub mean: f64,
-    /// Mean of the drift watcher.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub ewma: Option<f64>,
-    /// Half-width of its limits.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub ewma_half_width: Option<f64>,
-    /// Centre line.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub center_line: Option<f64>,
-    /// Lower control limit.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub lower_control_limit: Option<f64>,
-    /// Upper control limit.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub upper_control_limit: Option<f64>,
-    /// Tolerance.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub lower_tolerance_limit: Option<f64>,
-    /// Tolerance.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub upper_tolerance_limit: Option<f64>,
-    /// Mean scatter within the checks.
-    #[diesel(sql_type = Nullable<Double>)]
-    pub std_dev: Option<f64>,
-    /// Whether the level was provisional.
-    #[diesel(sql_type = diesel::sql_types::Bool)]
-    pub provisional: bool,
-}
-
-/// Counted points in a row that [`blocks`](stretches) hold together.
-pub const BLOCK: i64 = 8;
-
-/// The counted points of a stretch of time in about `parts` parts, none of which crosses a segment. Where
-/// there are more blocks than parts they are made of blocks; the first and the last may then reach out of
-/// the stretch by a few points.
-///
-/// # Errors
-/// [`StoreError`].
-pub async fn stretches(
-    mut connection: &AsyncPgConnection,
-    stream: StreamId,
-    (from, to): (Timestamp, Timestamp),
-    parts: i64,
-    extent: &Extent,
-) -> Result<Vec<Stretch>, StoreError> {
-    let parts = parts.max(1);
-    if extent.blocks >= parts {
-        let together = extent.blocks / parts + i64::from(extent.blocks % parts > 0);
-        return of_blocks(connection, stream, (from, to), together).await;
-    }
-    let seconds = (to.as_second().saturating_sub(from.as_second()) / parts).max(1);
-    Ok(prepared(
-        // Limits are those of the last point of each part, looked up one by one: their means would cost as
-        // much again, and a plain join is tempted to read the whole table.
-        "SELECT part.first_at, part.last_at, part.segment_id, part.count, part.least, part.most,
-             part.mean, part.ewma, part.std_dev, p.ewma_half_width, p.center_line,
-             p.lower_control_limit, p.upper_control_limit, p.lower_tolerance_limit,
-             p.upper_tolerance_limit, p.provisional
-         FROM (SELECT min(measured_at) AS first_at, max(measured_at) AS last_at, segment_id,
-                 count(*) AS count, min(value) AS least, max(value) AS most, avg(value) AS mean,
-                 avg(ewma) AS ewma, avg(std_dev) AS std_dev, max(ordinal) AS newest
-             FROM chart_points WHERE stream_id = ? AND ordinal IS NOT NULL AND NOT excluded
-                 AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
-             GROUP BY segment_id, date_bin(? * interval '1 second', measured_at, 'epoch'::timestamptz)
-             ) part
-         CROSS JOIN LATERAL (SELECT * FROM chart_points c
-             WHERE c.segment_id = part.segment_id AND c.ordinal = part.newest LIMIT 1) p
-         ORDER BY part.first_at, part.segment_id",
-        vec![
-            Bind::Int(stream.0),
-            Bind::Int(from.as_second()),
-            Bind::Int(to.as_second().saturating_add(1)),
-            Bind::Int(seconds),
-        ],
-    )
-    .load(&mut connection)
-    .await?)
-}
-
-/// Stretches of so many blocks together.
-async fn of_blocks(
-    mut connection: &AsyncPgConnection,
-    stream: StreamId,
-    (from, to): (Timestamp, Timestamp),
-    together: i64,
-) -> Result<Vec<Stretch>, StoreError> {
-    Ok(prepared(
-        "SELECT part.first_at, part.last_at, part.segment_id, part.count, part.least, part.most,
-             part.mean, part.ewma, part.std_dev, b.ewma_half_width, b.center_line,
-             b.lower_control_limit, b.upper_control_limit, b.lower_tolerance_limit,
-             b.upper_tolerance_limit, b.provisional
-         FROM (SELECT min(b.first_at) AS first_at, max(b.last_at) AS last_at, b.segment_id,
-                 sum(b.count)::bigint AS count, min(b.least) AS least, max(b.most) AS most,
-                 sum(b.mean * b.count) / sum(b.count) AS mean, avg(b.ewma) AS ewma,
-                 avg(b.std_dev) AS std_dev, max(b.block) AS newest
-             FROM segments s JOIN chart_blocks b ON b.segment_id = s.id
-             WHERE s.stream_id = ? AND b.last_at >= to_timestamp(?) AND b.first_at <= to_timestamp(?)
-             GROUP BY b.segment_id, b.block / ?
-             ) part
-         JOIN chart_blocks b ON b.segment_id = part.segment_id AND b.block = part.newest
-         ORDER BY part.first_at, part.segment_id",
-        vec![
-            Bind::Int(stream.0),
-            Bind::Int(from.as_second()),
-            Bind::Int(to.as_second().saturating_add(1)),
-            Bind::Int(together),
-        ],
-    )
-    .load(&mut connection)
-    .await?)
-}
-
-/// How many points a stream has in a stretch of time, counted up to `most`.
-#[derive(Debug, Clone, QueryableByName)]
-pub struct Extent {
-    /// Points.
-    #[diesel(sql_type = BigInt)]
-    pub count: i64,
-    /// Blocks of [`BLOCK`] points of which a part lies in the stretch.
-    #[diesel(sql_type = BigInt)]
-    pub blocks: i64,
-}
-
-/// See [`Extent`].
-///
-/// # Errors
-/// [`StoreError`].
-pub async fn extent(
-    mut connection: &AsyncPgConnection,
-    stream: StreamId,
-    (from, to): (Timestamp, Timestamp),
-    most: i64,
-) -> Result<Extent, StoreError> {
-    Ok(prepared(
-        "SELECT (SELECT count(*) FROM (SELECT 1 FROM chart_points WHERE stream_id = ?
-                 AND measured_at >= to_timestamp(?) AND measured_at <= to_timestamp(?)
-                 LIMIT ?) seen) AS count,
-             (SELECT count(*) FROM segments s JOIN chart_blocks b ON b.segment_id = s.id
-                 WHERE s.stream_id = ? AND b.last_at >= to_timestamp(?)
-                     AND b.first_at <= to_timestamp(?)) AS blocks",
-        vec![
-            Bind::Int(stream.0),
-            Bind::Int(from.as_second()),
-            Bind::Int(to.as_second().saturating_add(1)),
-            Bind::Int(most),
-            Bind::Int(stream.0),
-            Bind::Int(from.as_second()),
-            Bind::Int(to.as_second().saturating_add(1)),
-        ],
-    )
-    .get_result(&mut connection)
-    .await?)
 }
 
 #[derive(QueryableByName)]
@@ -697,17 +546,27 @@ pub async fn conditions(
     Ok(found)
 }
 
-/// Charts that one may be laid beside: of the same instrument, or of the same property in the same unit at
-/// another instrument or standard.
+/// What a chart shall be laid beside.
+#[derive(Debug, Clone, Copy)]
+pub enum Beside<'a> {
+    /// This chart.
+    Chart(StreamId),
+    /// The chart of its kind at the instrument of this tag.
+    Instrument(&'a str),
+}
+
+/// The chart that another may be laid beside, with the tag of its instrument: one of the same instrument, or one
+/// of the same property by the same method and in the same unit at another instrument or standard. Where an
+/// instrument has several, the one of the same characteristic, then the one of the nearest level.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn comparable(
+pub async fn beside(
     mut connection: &AsyncPgConnection,
     stream: &Stream,
-    most: i64,
-) -> Result<Vec<(StreamId, String, String)>, StoreError> {
-    Ok(chart_streams::table
+    wanted: Beside<'_>,
+) -> Result<Option<(Stream, String)>, StoreError> {
+    let query = chart_streams::table
         .inner_join(instruments::table)
         .filter(chart_streams::id.ne(stream.id))
         .filter(
@@ -716,15 +575,45 @@ pub async fn comparable(
                 .and(chart_streams::method_key.eq(&stream.method_key))
                 .and(chart_streams::derived.is_not_distinct_from(&stream.derived))),
         )
-        .order((
-            chart_streams::instrument_id.ne(stream.instrument_id),
-            chart_streams::characteristic_key.ne(&stream.characteristic_key),
-            instruments::tag,
-            chart_streams::id,
-        ))
-        .limit(most)
-        .select((chart_streams::id, instruments::tag, chart_streams::label))
-        .load(&mut connection)
+        .order(chart_streams::id)
+        .select((Stream::as_select(), instruments::tag));
+    let found: Vec<(Stream, String)> = match wanted {
+        Beside::Chart(id) => query.filter(chart_streams::id.eq(id)).load(&mut connection).await?,
+        Beside::Instrument(tag) => {
+            query.filter(instruments::tag.ilike(literally(tag))).load(&mut connection).await?
+        }
+    };
+    let distance = |one: &Stream| match (one.nominal, stream.nominal) {
+        (Some(one), Some(own)) => (one - own).abs(),
+        _ => Decimal::MAX,
+    };
+    Ok(found.into_iter().min_by(|(a, _), (b, _)| {
+        let other = |one: &Stream| one.characteristic_key != stream.characteristic_key;
+        (a.ended_at.is_some(), other(a))
+            .cmp(&(b.ended_at.is_some(), other(b)))
+            .then(distance(a).cmp(&distance(b)))
+    }))
+}
+
+/// Other instruments that have a chart of the same property by the same method and in the same unit: tag and
+/// name, along the tags.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn alike(
+    connection: &mut AsyncPgConnection,
+    stream: &Stream,
+) -> Result<Vec<(String, String)>, StoreError> {
+    Ok(instruments::table
+        .inner_join(chart_streams::table)
+        .filter(instruments::id.ne(stream.instrument_id))
+        .filter(chart_streams::unit.eq(&stream.unit))
+        .filter(chart_streams::method_key.eq(&stream.method_key))
+        .filter(chart_streams::derived.is_not_distinct_from(&stream.derived))
+        .select((instruments::tag, instruments::name))
+        .distinct()
+        .order(instruments::tag)
+        .load(connection)
         .await?)
 }
 

@@ -43,6 +43,7 @@ pub mod shifts;
 pub mod signals;
 pub mod standard_changes;
 pub mod standards;
+pub mod stretches;
 pub mod studies;
 pub mod trainings;
 mod types;

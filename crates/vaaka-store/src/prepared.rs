@@ -2,10 +2,11 @@
 //! `sql_query` anew at each call, and planning a query with several probes takes longer than
 //! running it.
 
-use diesel::QueryResult;
+use diesel::expression::{Expression, ValidGrouping, is_aggregate};
 use diesel::pg::Pg;
 use diesel::query_builder::{AstPass, Query, QueryFragment, QueryId};
-use diesel::sql_types::{Array, BigInt, Untyped};
+use diesel::sql_types::{Array, BigInt, Bool, Untyped};
+use diesel::{AppearsOnTable, QueryResult};
 
 /// A value of a query.
 #[derive(Debug, Clone)]
@@ -60,6 +61,34 @@ impl QueryFragment<Pg> for Prepared {
                 }
             }
         }
+        Ok(())
+    }
+}
+
+/// A condition by its text, with no value in it. Unlike Diesel's own literal it may be kept prepared, because
+/// the text is constant.
+#[derive(Debug, Clone, Copy)]
+pub struct Condition(pub &'static str);
+
+impl QueryId for Condition {
+    type QueryId = ();
+    // The text decides, not the type.
+    const HAS_STATIC_QUERY_ID: bool = false;
+}
+
+impl Expression for Condition {
+    type SqlType = Bool;
+}
+
+impl<From> AppearsOnTable<From> for Condition {}
+
+impl<GroupBy> ValidGrouping<GroupBy> for Condition {
+    type IsAggregate = is_aggregate::Never;
+}
+
+impl QueryFragment<Pg> for Condition {
+    fn walk_ast<'b>(&'b self, mut out: AstPass<'_, 'b, Pg>) -> QueryResult<()> {
+        out.push_sql(self.0);
         Ok(())
     }
 }

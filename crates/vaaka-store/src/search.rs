@@ -52,8 +52,12 @@ pub struct Found {
 }
 
 fn part(text: &str) -> String {
-    let plain = text.trim().replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_");
-    format!("%{plain}%")
+    format!("%{}%", literally(text))
+}
+
+/// What was typed, as a pattern of LIKE that stands for nothing but itself.
+pub(crate) fn literally(text: &str) -> String {
+    text.trim().replace('\\', "\\\\").replace('%', "\\%").replace('_', "\\_")
 }
 
 /// The newest records that fit, at most `most`.

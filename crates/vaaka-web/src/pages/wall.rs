@@ -111,12 +111,7 @@ pub async fn cards(
 }
 
 async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError> {
-    let streams: Vec<StreamView> = charts::all(&mut desk.connection)
-        .await?
-        .into_iter()
-        .filter(|view| view.stream.ended_at.is_none() && view.instrument.state != "retired")
-        .filter(|view| area.is_none_or(|area| view.area.id.0 == area))
-        .collect();
+    let streams: Vec<StreamView> = charts::in_use(&mut desk.connection, area).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let newest = newest_of(&mut desk.connection, &ids).await?;
     let mut ranked: Vec<(Standing, f64, &StreamView)> = streams
@@ -127,8 +122,10 @@ async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError>
         })
         .collect();
     // Worst first: out of tolerance, then with a signal, then the rest; of equals the one whose newest
-    // check lies nearest to its own limits, or furthest beyond.
-    ranked.sort_by(|a, b| a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)));
+    // check lies nearest to its own limits, or furthest beyond; of those the first on the walk.
+    ranked.sort_by(|a, b| {
+        a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)).then_with(|| place(a.2).cmp(&place(b.2)))
+    });
     let more = ranked.len().saturating_sub(MOST);
     ranked.truncate(MOST);
     let drawn: Vec<StreamId> = ranked.iter().map(|(_, _, view)| view.stream.id).collect();
@@ -150,6 +147,11 @@ async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError>
             .collect(),
         more,
     })
+}
+
+/// Where a chart comes on the walk: of equals the first.
+fn place(view: &StreamView) -> (i32, &str, StreamId) {
+    (view.area.walk_order, &view.instrument.tag, view.stream.id)
 }
 
 /// How far the newest check lies from the centre, in half-widths of its limits: 1 on a limit.

@@ -1,9 +1,12 @@
 //! A site of 500 instruments with five years behind it: saving with 64 benches at once, the round
 //! of 60 checks and the page of an instrument.
 
-use std::sync::Arc;
+use std::sync::{Arc, Mutex};
 use std::time::Instant;
 
+use axum::extract::{Request as Asked, State};
+use axum::middleware::{Next, from_fn_with_state};
+use axum::response::Response;
 use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use jiff::Timestamp;
 use tokio::net::TcpListener;
@@ -137,7 +140,7 @@ async fn database(cluster: &str, now: Timestamp) -> String {
     connection
         .batch_execute(
             "SELECT refresh_chart_blocks(array_agg(segment_id), array_agg(block))
-             FROM (SELECT DISTINCT segment_id, ordinal / 8 AS block FROM chart_points
+             FROM (SELECT DISTINCT segment_id, ordinal / 16 AS block FROM chart_points
                    WHERE segment_id >= 9000 AND ordinal IS NOT NULL) made",
         )
         .await
@@ -181,7 +184,18 @@ async fn bench(base: String, store: Store, number: usize) -> (Samples, Samples) 
     }
 }
 
-async fn views(bench: &Bench, what: &str, path: &str) {
+/// What the server itself took for each answer: from the head of the request to a whole page.
+type Served = Arc<Mutex<Samples>>;
+
+async fn timed(State(served): State<Served>, request: Asked, next: Next) -> Response {
+    let start = Instant::now();
+    let answer = next.run(request).await;
+    served.lock().unwrap().add(start.elapsed());
+    answer
+}
+
+async fn views(bench: &Bench, served: &Served, what: &str, path: &str) {
+    *served.lock().unwrap() = Samples::default();
     let (mut samples, mut bytes) = (Samples::default(), 0);
     for _ in 0..VIEWS {
         let start = Instant::now();
@@ -190,7 +204,8 @@ async fn views(bench: &Bench, what: &str, path: &str) {
         assert!(page.status.is_success(), "{path}: {}", page.status);
         bytes = page.text.len();
     }
-    samples.line(&format!("{what} ({} kB)", bytes / 1000));
+    served.lock().unwrap().line(&format!("{what} ({} kB)", bytes / 1000));
+    samples.line("    with its way over HTTP");
 }
 
 pub async fn run() {
@@ -208,15 +223,17 @@ pub async fn run() {
     let state = AppState::new(store.clone(), Arc::new(FixedClock(now)), Settings::default());
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());
-    tokio::spawn(vaaka_web::serve(listener, state, std::future::pending()));
+    let served = Served::default();
+    let server = vaaka_web::router(state).layer(from_fn_with_state(Arc::clone(&served), timed));
+    tokio::spawn(async move { axum::serve(listener, server).await });
 
     let aino = Bench::aino(&base).await;
-    views(&aino, "round of 60 checks", "/").await;
-    views(&aino, "page of an instrument", "/instruments/S-7").await;
-    views(&aino, "chart of a month", "/charts/9014").await;
-    views(&aino, "chart of a year", "/charts/9014?range=year").await;
-    views(&aino, "chart of ten years, 10 600 points", "/charts/9014?range=all").await;
-    views(&aino, "wall of 60 charts", "/wall?area=90").await;
+    views(&aino, &served, "round of 60 checks", "/").await;
+    views(&aino, &served, "page of an instrument", "/instruments/S-7").await;
+    views(&aino, &served, "chart of a month", "/charts/9014").await;
+    views(&aino, &served, "chart of a year", "/charts/9014?range=year").await;
+    views(&aino, &served, "chart of ten years, 10 600 points", "/charts/9014?range=all").await;
+    views(&aino, &served, "wall of 60 charts", "/wall?area=90").await;
 
     let mut running = Vec::new();
     for number in 1..=BENCHES {
