@@ -56,6 +56,16 @@ assert.match(download.suggestedFilename(), /^R-02-chart-1\.png$/);
 const size = Number(await page.locator("[data-picture]").getAttribute("data-made"));
 assert.ok(size > 10_000, `${size} bytes`);
 
+// Its like at another instrument is laid beside it; the tags that may be typed are offered.
+await page.click("[data-alike] summary");
+await page.waitForFunction(() => document.querySelectorAll("#alike option").length > 3);
+const tags = await page.locator("#alike option").evaluateAll((all) => all.map((one) => one.value));
+assert.ok(tags.includes("R-09") && !tags.includes("R-02"), tags.join(" "));
+await page.fill("#beside-tag", "R-09");
+await Promise.all([page.waitForNavigation(), page.click("[data-alike] button")]);
+assert.match(page.url(), /range=week.*tag=R-09/);
+assert.match(await page.locator("svg.chart").innerHTML(), /beside it R-09/);
+
 // The wall changes by itself.
 const other = await (await browser.newContext()).newPage();
 await page.goto(`${base}/wall`);

@@ -151,6 +151,7 @@ pub fn routes() -> Vec<Route> {
         read("/charts/{id}", SignedIn, get(pages::chart::show)),
         read("/charts/{id}/points/{check}", SignedIn, get(pages::chart::points::show)),
         write("/charts/{id}/points/{check}/mark", Bench, post(pages::chart::points::mark)),
+        read("/charts/{id}/beside", SignedIn, get(pages::chart::beside::alike)),
         read("/charts/{id}/study", SignedIn, get(pages::chart::study::show)),
         write("/charts/{id}/study", Lead, post(pages::chart::study::freeze)),
         read("/charts/{id}/rules", Lead, get(pages::chart::rules::show)),

@@ -140,3 +140,21 @@ export function offerPicture(place) {
     image.src = place.dataset.picture;
   });
 }
+
+// The tags that may be typed, fetched when somebody opens the form: a site may have a thousand.
+export function offerAlike(form) {
+  const list = form.querySelector("datalist");
+  async function fill() {
+    if (!form.open || list.childElementCount > 0) return;
+    const answer = await fetch(form.dataset.alike, { headers: { accept: "application/json" } }).catch(() => null);
+    if (!answer?.ok || list.childElementCount > 0) return;
+    for (const { tag, name } of await answer.json()) {
+      const option = document.createElement("option");
+      option.value = tag;
+      option.label = name;
+      list.append(option);
+    }
+  }
+  form.addEventListener("toggle", fill);
+  fill();
+}

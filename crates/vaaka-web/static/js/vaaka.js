@@ -2,7 +2,7 @@
 import { sendOnce } from "./once.js";
 import { walkRound } from "./round.js";
 import { runCheck } from "./check.js";
-import { offerPicture, walkChart } from "./chart.js";
+import { offerAlike, offerPicture, walkChart } from "./chart.js";
 import { watchWall } from "./wall.js";
 import { runClocks } from "./clocks.js";
 import { offerPrinting } from "./print.js";
@@ -18,6 +18,7 @@ for (const check of checks) {
 }
 if (checks.length === 0 && document.body.dataset.person) sendHeld();
 for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);
+for (const form of document.querySelectorAll("[data-alike]")) offerAlike(form);
 for (const place of document.querySelectorAll("[data-picture]")) offerPicture(place);
 for (const wall of document.querySelectorAll("[data-wall]")) watchWall(wall);
 runClocks(document);

@@ -11,7 +11,7 @@ use rand::{Rng, SeedableRng};
 use reqwest::StatusCode;
 use vaaka_core::chart::{ChartDesign, ChartPoint, Scatter, evaluate};
 use vaaka_store::ids::StreamId;
-use vaaka_store::{Store, charts, replay};
+use vaaka_store::{Store, charts, replay, stretches};
 
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server, app_url, connect, demo_database, now, owner_url};
@@ -41,6 +41,12 @@ struct Number {
 #[derive(diesel::QueryableByName)]
 struct Line {
     #[diesel(sql_type = Text)]
+    line: String,
+}
+
+#[derive(diesel::QueryableByName)]
+struct Plan {
+    #[diesel(sql_type = Text, column_name = "QUERY PLAN")]
     line: String,
 }
 
@@ -119,12 +125,61 @@ async fn from_all_years_to_a_shift() {
     let other = number(&server.database, &format!("SELECT max(id) AS number FROM chart_streams WHERE instrument_id = (SELECT instrument_id FROM chart_streams WHERE id = {id})")).await;
     let beside = bench.get(&format!("/charts/{id}?with={other}")).await;
     assert!(beside.text.contains("beside it R-02"), "{}", beside.text);
-    assert!(!bench.get(&format!("/charts/{id}?with=999999")).await.text.contains("beside it R-02"));
+    for nothing in ["with=999999", "with=x", "tag=%20"] {
+        let page = bench.get(&format!("/charts/{id}?{nothing}")).await;
+        assert!(!page.text.contains("beside it R-02"), "{nothing}");
+    }
     for missing in
         ["/charts/999999", "/charts/x", "/charts/1/points/999999", "/charts/999999/study"]
     {
         assert_eq!(bench.get(missing).await.status, StatusCode::NOT_FOUND, "{missing}");
     }
+}
+
+/// Laid beside it: another chart of the instrument, its like at another one, both, or a word why not.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_chart_is_laid_beside_its_like_at_another_instrument() {
+    let server = Server::demo().await;
+    let bench = Bench::aino(&server.base).await;
+    let id = chart(&server, "R-02").await;
+    let panes = |page: &Page| page.text.matches("beside it ").count();
+    // The tag as somebody types it; of the two levels of R-09 the one that is nearest.
+    let page = bench.get(&format!("/charts/{id}?range=month&tag=%20r-09")).await;
+    assert!(page.text.contains("beside it R-09: error at 10 kg"), "{}", page.text);
+    assert_eq!((panes(&page), page.attribute("#beside-tag", "value").unwrap().trim()), (1, "r-09"));
+    let own = page.attribute("#with option:nth-child(2)", "value").unwrap();
+    let both = bench.get(&format!("/charts/{id}?with={own}&tag=R-09")).await;
+    assert_eq!(panes(&both), 2);
+    // By a link to a chart of another instrument, the field says whose it is.
+    let other = chart(&server, "R-09").await;
+    let linked = bench.get(&format!("/charts/{id}?with={other}&tag=R-09")).await;
+    assert_eq!(panes(&linked), 1, "one chart once");
+    let linked = bench.get(&format!("/charts/{id}?with={other}")).await;
+    assert_eq!(linked.attribute("#beside-tag", "value").as_deref(), Some("R-09"));
+    // What has no such chart, what is no tag, and what only looks like a pattern.
+    let hardness = number(
+        &server.database,
+        "SELECT max(id) AS number FROM chart_streams WHERE method_key <> 'weighing'",
+    )
+    .await;
+    for (asked, words) in [
+        ("tag=NO-1", "No chart of this kind is kept of “NO-1”. These instruments have one: F-04"),
+        ("tag=R%25", "“R%”"),
+        ("tag=%3Cb%3E", "“<b>”"),
+        (&*format!("with={hardness}"), "measures something else"),
+    ] {
+        let page = bench.get(&format!("/charts/{id}?{asked}")).await;
+        assert_eq!((page.status, panes(&page)), (StatusCode::OK, 0), "{asked}");
+        assert!(page.words("#beside-tag-error").contains(words), "{asked}: {}", page.text);
+        assert!(page.find("details[open] #beside-tag").is_some(), "at the place");
+    }
+    let alike = bench.get(&format!("/charts/{id}/beside")).await.text;
+    let alike: Vec<HashMap<String, String>> = serde_json::from_str(&alike).unwrap();
+    let tags: Vec<&str> = alike.iter().map(|one| one["tag"].as_str()).collect();
+    assert!(tags.is_sorted() && tags.contains(&"R-09") && !tags.contains(&"R-02"), "{tags:?}");
+    assert!(alike.iter().all(|one| !one["name"].is_empty()));
+    let far = bench.get(&format!("/charts/{hardness}?tag=R-02")).await;
+    assert!(far.find("#beside-tag-error").is_some());
 }
 
 /// More points than are drawn one by one: strokes, and only what says something by itself.
@@ -152,6 +207,7 @@ async fn ten_years_are_strokes_on_a_light_page() {
     assert!(count > 10_000, "{count}");
     assert_eq!(wrong_blocks(&server).await, Vec::<String>::new());
     strokes_hold_every_point(&server, id, count).await;
+    marked_points_are_found_by_their_index(&server, id).await;
     let bench = Bench::aino(&server.base).await;
     let page = bench.get(&format!("/charts/{id}?range=all")).await;
     assert_eq!(page.all("svg.chart .condensed").len(), 1);
@@ -171,13 +227,14 @@ async fn strokes_hold_every_point(server: &Server, id: i64, count: i64) {
     let store = Store::new(&app_url(&server.database), 1).unwrap();
     let connection = store.connection().await.unwrap();
     let span = (jiff::Timestamp::UNIX_EPOCH, now());
-    let extent = charts::extent(&connection, StreamId(id), span, 701).await.unwrap();
-    assert!(extent.count == 701 && extent.blocks * charts::BLOCK >= count, "{extent:?}");
+    let extent = stretches::extent(&connection, StreamId(id), span, 701).await.unwrap();
+    assert!(extent.count == 701 && extent.blocks * stretches::BLOCK >= count, "{extent:?}");
     let mut sums = Vec::new();
-    for (parts, blocks) in [(380, extent.blocks), (380, 0), (20, extent.blocks), (20, 0)] {
-        let known = charts::Extent { blocks, ..extent.clone() };
-        let strokes =
-            charts::stretches(&connection, StreamId(id), span, parts, &known).await.unwrap();
+    for (parts, blocks) in
+        [(380, extent.blocks), (380, 0), (20, extent.blocks), (20, 0), (1_000, extent.blocks)]
+    {
+        let known = stretches::Extent { blocks, ..extent.clone() };
+        let strokes = stretches::of(&connection, StreamId(id), span, parts, &known).await.unwrap();
         assert!(strokes.len() as i64 <= parts + 20, "{} of {parts}", strokes.len());
         assert!(strokes.is_sorted_by_key(|one| one.first_at), "in order");
         let total: i64 = strokes.iter().map(|one| one.count).sum();
@@ -190,16 +247,40 @@ async fn strokes_hold_every_point(server: &Server, id: i64, count: i64) {
     assert!(sums.iter().all(|one| *one == sums[0]), "{sums:?}");
 }
 
+/// However often it is asked: PostgreSQL keeps a plan after some rounds, and a kept plan knows no values.
+async fn marked_points_are_found_by_their_index(server: &Server, id: i64) {
+    let mut owner = server.owner().await;
+    diesel::sql_query("ANALYZE chart_points").execute(&mut owner).await.unwrap();
+    let store = Store::new(&app_url(&server.database), 1).unwrap();
+    let mut connection = store.connection().await.unwrap();
+    let span = (jiff::Timestamp::UNIX_EPOCH, now());
+    charts::points_between(&connection, StreamId(id), span, 200, true).await.unwrap();
+    let kept = "SELECT name AS line FROM pg_prepared_statements WHERE statement LIKE '%conformity = ''fail''%'";
+    let kept: Vec<Line> = diesel::sql_query(kept).load(&mut connection).await.unwrap();
+    let [Line { line: name }] = kept.as_slice() else { panic!("{} statements", kept.len()) };
+    diesel::sql_query("SET plan_cache_mode = force_generic_plan")
+        .execute(&mut connection)
+        .await
+        .unwrap();
+    // In the order of the query: chart, from, to, withdrawn, how many.
+    let explain = format!("EXPLAIN EXECUTE \"{name}\" ({id}, 'epoch', 'infinity', false, 200)");
+    let plan: Vec<Plan> = diesel::sql_query(explain).load(&mut connection).await.unwrap();
+    let plan: Vec<String> = plan.into_iter().map(|row| row.line).collect();
+    assert!(plan.iter().any(|line| line.contains("chart_points_marked")), "{plan:#?}");
+}
+
 /// Blocks that are not what their points come to.
 pub async fn wrong_blocks(server: &Server) -> Vec<String> {
-    let points =
-        "SELECT segment_id, ordinal / 8 AS block, count(*) AS count, min(measured_at) AS first_at,
+    let block = stretches::BLOCK;
+    let points = format!(
+        "SELECT segment_id, ordinal / {block} AS block, count(*) AS count, min(measured_at) AS first_at,
             max(measured_at) AS last_at, min(value) AS least, max(value) AS most,
             round(avg(value)::numeric, 9) AS mean, round(avg(ewma)::numeric, 9) AS ewma,
             (array_agg(center_line ORDER BY ordinal DESC))[1] AS center_line,
             (array_agg(upper_control_limit ORDER BY ordinal DESC))[1] AS upper_control_limit,
             (array_agg(provisional ORDER BY ordinal DESC))[1] AS provisional
-        FROM chart_points WHERE ordinal IS NOT NULL AND NOT excluded GROUP BY 1, 2";
+        FROM chart_points WHERE ordinal IS NOT NULL AND NOT excluded GROUP BY 1, 2"
+    );
     let blocks = "SELECT segment_id, block, count, first_at, last_at, least, most, round(mean::numeric, 9),
             round(ewma::numeric, 9), center_line, upper_control_limit, provisional FROM chart_blocks";
     let query = format!(

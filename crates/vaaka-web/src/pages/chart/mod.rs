@@ -1,6 +1,7 @@
 //! One control chart: points, limits, tolerance apart from them, events, the drift watcher, and
 //! the finding in words.
 
+pub mod beside;
 mod cards;
 mod drawing;
 mod panes;
@@ -22,6 +23,7 @@ use vaaka_core::judgement::action_sentence;
 use vaaka_store::Store;
 use vaaka_store::ids::StreamId;
 
+use self::beside::Laid;
 use self::cards::{
     AllLevels, Finding, LimitsCard, Proposed, SignalLine, advisory, all_levels, comments,
     earlier_words, finding, limits_card, proposed, signal_lines,
@@ -70,7 +72,9 @@ struct ChartPage {
     comments: Vec<(i64, String, String)>,
     proposed: Vec<Proposed>,
     distribution: Vec<String>,
-    beside: Vec<(i64, String, bool)>,
+    siblings: Vec<(i64, String, bool)>,
+    beside_tag: String,
+    beside_fault: Option<String>,
     traces: Vec<(String, String, bool)>,
     laid: bool,
     kept: Vec<(&'static str, String)>,
@@ -92,6 +96,9 @@ pub struct ChartQuery {
     /// A chart to lay beside it.
     #[serde(default)]
     with: String,
+    /// The tag of an instrument whose chart shall lie beside it.
+    #[serde(default)]
+    tag: String,
     /// The step of a condition to trace.
     #[serde(default)]
     trace: String,
@@ -113,6 +120,16 @@ pub async fn show(
     read.conditions = conditions_of(&state, &mut desk, &read).await?;
     let template = fill(&signed, &mut desk, read, (asked, window), &query).await?;
     page(StatusCode::OK, &template)
+}
+
+/// What stands in the field for a tag: what was typed, or the tag of a chart that a link named.
+fn beside_tag(read: &Read, laid: &Laid, query: &ChartQuery) -> String {
+    if !query.tag.is_empty() {
+        return query.tag.clone();
+    }
+    let own = read.view.stream.instrument_id;
+    let other = laid.charts.iter().find(|(chart, _)| chart.instrument_id != own);
+    other.map(|(_, tag)| tag.clone()).unwrap_or_default()
 }
 
 /// The drawing of a chart as a file of its own.
@@ -140,9 +157,7 @@ async fn fill(
     let stream = &read.view.stream;
     let instrument = &read.view.instrument;
     let rows = rows(&read, &here);
-    let comparable = &read.comparable;
-    let with: Option<i64> = query.with.trim().parse().ok();
-    let with = comparable.iter().find(|(id, _, _)| Some(id.0) == with).cloned();
+    let laid = beside::laid(desk, &read, &query.with, &query.tag).await?;
     let mut ends = (seconds(window.from), seconds(window.to));
     let (view, drawn, distribution) = match query.view.as_str() {
         "table" => ("table", String::new(), vec![]),
@@ -151,7 +166,7 @@ async fn fill(
             ("distribution", drawn, lines)
         }
         _ => {
-            let panes = asked_panes(desk, &read, window, with.as_ref(), &query.trace).await?;
+            let panes = asked_panes(desk, &read, window, &laid.charts, &query.trace).await?;
             let drawn = drawing(&read, &here, &rows, panes);
             ends = (drawn.from, drawn.to);
             ("chart", drawn.draw(), vec![])
@@ -207,19 +222,26 @@ async fn fill(
         comments: comments(&read, &here),
         proposed: proposed(&read, &here),
         distribution,
-        beside: comparable
+        siblings: read
+            .siblings
             .iter()
-            .map(|(id, tag, label)| {
-                let chosen = with.as_ref().is_some_and(|with| with.0 == *id);
-                (id.0, format!("{tag}: {label}"), chosen)
+            .filter(|other| other.id != stream.id)
+            .map(|other| {
+                let chosen = laid.charts.iter().any(|(chart, _)| chart.id == other.id);
+                let ended = if other.ended_at.is_some() { " (ended)" } else { "" };
+                (other.id.0, format!("{}{ended}", other.label), chosen)
             })
             .collect(),
+        beside_tag: beside_tag(&read, &laid, query),
+        beside_fault: laid.fault.clone(),
         traces: read
             .conditions
             .iter()
             .map(|(key, name)| (key.clone(), name.clone(), *key == query.trace))
             .collect(),
-        laid: with.is_some() || read.conditions.iter().any(|(key, _)| *key == query.trace),
+        laid: !laid.charts.is_empty()
+            || laid.fault.is_some()
+            || read.conditions.iter().any(|(key, _)| *key == query.trace),
         kept: match asked.word {
             "" => vec![("from", query.from.clone()), ("to", query.to.clone())],
             word => vec![("range", word.to_owned())],

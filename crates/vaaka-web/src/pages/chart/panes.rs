@@ -3,8 +3,8 @@
 use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::study::capability;
 use vaaka_store::charts::{self, ConditionPoint};
-use vaaka_store::ids::StreamId;
-use vaaka_store::studies;
+use vaaka_store::rows::Stream;
+use vaaka_store::{stretches, studies};
 
 use super::drawing::{bands, seconds};
 use super::read::{MOST_DRAWN, PARTS, Read};
@@ -19,7 +19,7 @@ pub(super) async fn asked_panes(
     desk: &mut Desk,
     read: &Read,
     window: Window,
-    with: Option<&(StreamId, String, String)>,
+    with: &[(Stream, String)],
     trace: &str,
 ) -> Result<Vec<Pane>, WebError> {
     let span = (window.from, window.to);
@@ -42,29 +42,39 @@ pub(super) async fn asked_panes(
         pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap) }];
         panes.push(pane);
     }
-    if let Some((id, tag, label)) = with {
-        let other = charts::by_id(&desk.connection, *id).await?;
-        let extent = charts::extent(&desk.connection, *id, span, MOST_DRAWN + 1).await?;
-        let mut pane =
-            Pane::new(format!("beside it {tag}: {}", lower_first(label)), other.stream.unit);
-        if extent.count > MOST_DRAWN {
-            let parts = charts::stretches(&desk.connection, *id, span, PARTS, &extent).await?;
-            let line = parts.iter().map(|part| (seconds(part.first_at.0), part.mean));
-            pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap * 20.0) }];
-        } else {
-            let points =
-                charts::points_between(&desk.connection, *id, span, MOST_DRAWN, false).await?;
-            let counted = || points.iter().filter(|view| view.point.ordinal.is_some());
-            let line = counted().map(|view| (seconds(view.point.measured_at.0), view.point.value));
-            pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap) }];
-            pane.marks = counted()
-                .map(|view| (seconds(view.point.measured_at.0), view.point.value, state_of(view)))
-                .collect();
-            pane.bands = bands(&points, seconds(window.to));
-        }
-        panes.push(pane);
+    for (other, tag) in with {
+        panes.push(beside(desk, window, (other, tag), gap).await?);
     }
     Ok(panes)
+}
+
+/// Another chart over the same time.
+async fn beside(
+    desk: &mut Desk,
+    window: Window,
+    (other, tag): (&Stream, &str),
+    gap: f64,
+) -> Result<Pane, WebError> {
+    let span = (window.from, window.to);
+    let extent = stretches::extent(&desk.connection, other.id, span, MOST_DRAWN + 1).await?;
+    let label = lower_first(&other.label);
+    let mut pane = Pane::new(format!("beside it {tag}: {label}"), other.unit.clone());
+    if extent.count > MOST_DRAWN {
+        let parts = stretches::of(&desk.connection, other.id, span, PARTS, &extent).await?;
+        let line = parts.iter().map(|part| (seconds(part.first_at.0), part.mean));
+        pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap * 20.0) }];
+        return Ok(pane);
+    }
+    let points =
+        charts::points_between(&desk.connection, other.id, span, MOST_DRAWN, false).await?;
+    let counted = || points.iter().filter(|view| view.point.ordinal.is_some());
+    let line = counted().map(|view| (seconds(view.point.measured_at.0), view.point.value));
+    pane.lines = vec![PaneLine { class: "pane-line", runs: runs(line, gap) }];
+    pane.marks = counted()
+        .map(|view| (seconds(view.point.measured_at.0), view.point.value, state_of(view)))
+        .collect();
+    pane.bands = bands(&points, seconds(window.to));
+    Ok(pane)
 }
 
 /// Conditions that are traced at most.

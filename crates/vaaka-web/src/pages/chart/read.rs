@@ -7,13 +7,14 @@ use vaaka_core::history::Drift;
 use vaaka_core::judgement::{Reason, Verdict};
 use vaaka_core::method::Input;
 use vaaka_core::round::Standing;
-use vaaka_store::charts::{self, BriefPoint, PointView, StreamView, Stretch};
+use vaaka_store::charts::{self, BriefPoint, PointView, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::imports::{self, Earlier};
 use vaaka_store::marks::{self, MarkView};
 use vaaka_store::outcomes::verdict_of;
 use vaaka_store::rows::{Baseline, InstrumentEvent, ResultRow, Segment, Stream};
 use vaaka_store::signals::{self, SignalView, Which};
+use vaaka_store::stretches::{self, Stretch};
 use vaaka_store::{At, Connection, Store, StoreError, entries, registers, studies};
 
 use super::super::charts::standing_by;
@@ -29,8 +30,6 @@ pub(in crate::pages) struct Read {
     pub points: Vec<PointView>,
     /// Where there are too many points to draw each: then `points` are only those that say something.
     pub stretches: Vec<Stretch>,
-    /// Charts that this one may be laid beside.
-    pub comparable: Vec<(StreamId, String, String)>,
     /// All charts of its instrument.
     pub siblings: Vec<Stream>,
     pub earlier: Vec<Earlier>,
@@ -102,11 +101,11 @@ async fn course(
     let (id, span) = (view.stream.id, (window.from, window.to));
     let most = if table { MOST_ROWS } else { MOST_DRAWN };
     let connection: &Connection = connection;
-    let extent = charts::extent(connection, id, span, MOST_DRAWN + 1).await?;
+    let extent = stretches::extent(connection, id, span, MOST_DRAWN + 1).await?;
     let (points, stretches) = if extent.count > MOST_DRAWN && !table {
         try_join!(
             charts::points_between(connection, id, span, MOST_MARKS, true),
-            charts::stretches(connection, id, span, PARTS, &extent)
+            stretches::of(connection, id, span, PARTS, &extent)
         )?
     } else {
         (charts::points_between(connection, id, span, most, false).await?, vec![])
@@ -155,7 +154,6 @@ struct Around {
     standing: Standing,
     drift: Option<Drift>,
     siblings: Vec<Stream>,
-    comparable: Vec<(StreamId, String, String)>,
     span: (Timestamp, Timestamp),
 }
 
@@ -165,7 +163,6 @@ impl Around {
             view,
             points: course.points,
             stretches: course.stretches,
-            comparable: self.comparable,
             earlier: self.earlier,
             segments: self.segments,
             design: self.design,
@@ -211,20 +208,9 @@ async fn read_around(
         registers::events(connection, view.instrument.id),
         signals::list(connection, Which::OfStream(id), MOST_MARKS),
         marks::of_stream(connection, id, from, MOST_MARKS),
-        charts::streams_of(connection, &instruments),
-        charts::comparable(connection, &view.stream, 40)
+        charts::streams_of(connection, &instruments)
     )?;
-    let (
-        (brief, newest),
-        earlier,
-        segments,
-        baseline,
-        events,
-        signals,
-        marks,
-        siblings,
-        comparable,
-    ) = around;
+    let ((brief, newest), earlier, segments, baseline, events, signals, marks, siblings) = around;
     let design = segments.last().map(studies::design_of).transpose()?.flatten();
     let standing = standing_by(brief.first());
     let key = &view.stream.characteristic_key;
@@ -242,7 +228,6 @@ async fn read_around(
         standing,
         drift,
         siblings,
-        comparable,
         span: (from, now),
     })
 }
