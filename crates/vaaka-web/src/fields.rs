@@ -55,6 +55,59 @@ impl Fields {
     }
 }
 
+/// A form among several of a page that was refused: the page comes back with the words at the form and with what
+/// was typed in it.
+#[derive(Debug, Clone, Default)]
+pub struct Refusal {
+    form: String,
+    field: &'static str,
+    typed: Fields,
+    words: String,
+}
+
+impl Refusal {
+    /// The form, the field that the words are about, what was typed, and the words.
+    pub fn of(
+        form: impl Into<String>,
+        field: &'static str,
+        typed: Fields,
+        words: impl Into<String>,
+    ) -> Self {
+        Self { form: form.into(), field, typed, words: words.into() }
+    }
+
+    /// Whether nothing was refused.
+    pub fn is_none(&self) -> bool {
+        self.words.is_empty()
+    }
+
+    /// The words, if it is this form.
+    pub fn at(&self, form: &str) -> Option<&str> {
+        (!self.words.is_empty() && self.form == form).then_some(self.words.as_str())
+    }
+
+    /// The words, if their form is none of those that the page shows: then they stand at its head.
+    pub fn elsewhere(&self, shown: &[&str]) -> Option<String> {
+        let lost = !self.words.is_empty() && !shown.contains(&self.form.as_str());
+        lost.then(|| self.words.clone())
+    }
+
+    /// Whether the words are about this field of this form.
+    pub fn is_about(&self, form: &str, field: &str) -> bool {
+        self.at(form).is_some() && self.field == field
+    }
+
+    /// What was typed in a field of this form; empty if it is another.
+    pub fn typed(&self, form: &str, field: &str) -> &str {
+        if self.at(form).is_some() { self.typed.get(field) } else { "" }
+    }
+
+    /// What was typed, or what usually stands there.
+    pub fn typed_or<'a>(&'a self, form: &str, field: &str, usual: &'a str) -> &'a str {
+        if self.at(form).is_some() { self.typed.get(field) } else { usual }
+    }
+}
+
 /// A text without control characters and without those that turn the direction of writing, which
 /// could make a record read otherwise than it was typed. Line ends stay.
 pub fn clean(text: &str) -> String {
@@ -63,6 +116,28 @@ pub fn clean(text: &str) -> String {
         .filter(|c| *c == '\n' || !c.is_control())
         .filter(|c| !matches!(*c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}'))
         .collect()
+}
+
+/// A sentence on one line. Too long is refused in words and never cut: what somebody signs with their name stays
+/// as they typed it.
+///
+/// # Errors
+/// What to say, where it has more than `most` characters.
+pub fn sentence(text: &str, most: usize) -> Result<String, String> {
+    let text = clean(text).replace('\n', " ");
+    not_longer(&text, most).map(|()| text)
+}
+
+/// Whether a text has at most `most` characters.
+///
+/// # Errors
+/// What to say, where it has more.
+pub fn not_longer(text: &str, most: usize) -> Result<(), String> {
+    let long = text.chars().count();
+    if long > most {
+        return Err(format!("This has {long} characters; {most} are the most."));
+    }
+    Ok(())
 }
 
 /// Reads fields one by one, and gathers what is wrong with them.
@@ -87,11 +162,15 @@ impl<'a> Reader<'a> {
     /// A text of at most `most` characters; empty is fine.
     pub fn text(&mut self, name: &str, most: usize) -> String {
         let text = clean(self.fields.get(name));
-        let long = text.chars().count();
-        if long > most {
-            self.fault(name, format!("This has {long} characters; {most} are the most."));
+        if let Err(words) = not_longer(&text, most) {
+            self.fault(name, words);
         }
         text
+    }
+
+    /// A [`sentence`] of at most `most` characters; empty is fine.
+    pub fn sentence(&mut self, name: &str, most: usize) -> String {
+        self.text(name, most).replace('\n', " ")
     }
 
     /// A text that must be there.

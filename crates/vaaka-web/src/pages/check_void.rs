@@ -14,7 +14,7 @@ use vaaka_store::outcomes::result_of;
 use super::check_view::{Typed, load};
 use super::page;
 use crate::error::WebError;
-use crate::fields::clean;
+use crate::fields::sentence;
 use crate::forms::{PathId, Posted};
 use crate::session::SignedIn;
 use crate::state::AppState;
@@ -31,16 +31,16 @@ pub struct VoidForm {
 }
 
 impl VoidForm {
-    /// The reason as it is kept; none when nothing was said.
-    fn reason(&self) -> Option<String> {
+    /// The reason as it is kept, or what is wrong with it.
+    fn reason(&self) -> Result<String, String> {
         let said = match (self.reason.trim(), self.words.trim()) {
-            ("" | "other", "") => return None,
+            ("" | "other", "") => return Err(NO_REASON.to_owned()),
             ("" | "other", words) => words.to_owned(),
             (reason, "") => reason.to_owned(),
             (reason, words) => format!("{reason}: {words}"),
         };
-        let said: String = clean(&said).replace('\n', " ").chars().take(200).collect();
-        Some(said).filter(|said| !said.is_empty())
+        let said = sentence(&said, 200)?;
+        if said.is_empty() { Err(NO_REASON.to_owned()) } else { Ok(said) }
     }
 }
 
@@ -64,9 +64,9 @@ pub async fn void(
     let failing = view.is_failing();
     let own = hands.iter().any(|(person, ..)| *person == signed.person.id);
     let refusal = match (form.reason(), may_void(failing, own, signed.person.role == "lead")) {
-        (None, _) => Some(NO_REASON.to_owned()),
-        (Some(_), Err(error)) => Some(error.to_string()),
-        (Some(reason), Ok(())) => {
+        (Err(words), _) => Some(words),
+        (Ok(_), Err(error)) => Some(error.to_string()),
+        (Ok(reason), Ok(())) => {
             checks::void(&mut connection, CheckId(id), signed.person.id, &reason, state.now())
                 .await?;
             return Ok(Redirect::to("/").into_response());
@@ -101,8 +101,9 @@ async fn void_concluded(
     if let Err(error) = may_void(failed, own, true) {
         return refuse(error.to_string());
     }
-    let Some(reason) = form.reason() else {
-        return refuse(NO_REASON.into());
+    let reason = match form.reason() {
+        Ok(reason) => reason,
+        Err(words) => return refuse(words),
     };
     checks::void(&mut connection, CheckId(id), signed.person.id, &reason, state.now()).await?;
     Ok(Redirect::to(&format!("/checks/{id}/verdict")).into_response())

@@ -9,7 +9,7 @@ use vaaka_store::ids::{CertificateId, CheckId, FileId};
 use vaaka_store::{At, StoreError, checks, instruments};
 
 use crate::error::WebError;
-use crate::fields::clean;
+use crate::fields::{clean, not_longer};
 use crate::forms::{PathId, PathTag, local_path};
 use crate::session::SignedIn;
 use crate::state::AppState;
@@ -52,7 +52,7 @@ pub(super) async fn read(form: Form) -> Result<Sent, WebError> {
             "form_token" => sent.token = text,
             "kind" => sent.kind = text,
             "back" => sent.back = local_path(&text),
-            "caption" => sent.caption = clean(&text).chars().take(200).collect(),
+            "caption" => sent.caption = clean(&text),
             _ => {}
         }
     }
@@ -80,6 +80,11 @@ async fn keep(
     let refuse = |words: &str| Err(WebError::NotNow { words: words.to_owned() });
     if sent.bytes.is_empty() {
         return refuse("No file was chosen. Go back, choose one, and send it again.");
+    }
+    if not_longer(&sent.caption, 200).is_err() {
+        return refuse(
+            "What it shows is told in more than 200 characters. Go back and say it shorter.",
+        );
     }
     if sent.bytes.len() > MOST_BYTES {
         return refuse("The file is larger than 8 MB. Go back and send a smaller one.");

@@ -8,7 +8,7 @@ use vaaka_store::{StoreError, checks, rounds};
 use super::round;
 use crate::desk::Desk;
 use crate::error::WebError;
-use crate::fields::{Fields, clean};
+use crate::fields::{Fields, clean, not_longer, sentence};
 use crate::session::SignedIn;
 use crate::state::AppState;
 
@@ -20,11 +20,9 @@ pub async fn note(
 ) -> Result<Response, WebError> {
     signed.check_form(typed.token())?;
     let words = clean(typed.get("words"));
-    let long = words.chars().count();
-    let refusal = match long {
-        0 => Some("Write what the next shift must know.".to_owned()),
-        long if long > 600 => Some(format!("This has {long} characters; 600 are the most.")),
-        _ => None,
+    let refusal = match not_longer(&words, 600) {
+        Ok(()) if words.is_empty() => Some("Write what the next shift must know.".to_owned()),
+        read => read.err(),
     };
     if let Some(refusal) = refusal {
         let status = StatusCode::UNPROCESSABLE_ENTITY;
@@ -45,8 +43,15 @@ pub async fn sign_off(
     signed.check_form(typed.token())?;
     let mut connection = state.store.connection().await?;
     let here = super::Here::find(&state, &mut connection).await?;
+    if rounds::signed_off(&mut connection, here.shift.id).await?.is_some() {
+        // By somebody else, a moment ago: the page shows by whom.
+        return Ok(Redirect::to("/#handover").into_response());
+    }
     let (done, to_go) = round::counts(&mut connection, &here, state.now()).await?;
-    let reason: String = clean(typed.get("reason")).chars().take(200).collect();
+    let (reason, long) = match sentence(typed.get("reason"), 200) {
+        Ok(reason) => (reason, None),
+        Err(words) => (clean(typed.get("reason")), Some(words)),
+    };
     let open = checks::of_shift(&mut connection, here.shift.id).await?;
     let open = open.iter().filter(|check| check.check.state == "open").count();
     let refusal = if open > 0 {
@@ -56,7 +61,7 @@ pub async fn sign_off(
     } else if to_go > 0 && reason.is_empty() {
         Some(format!("{to_go} checks are left. Say why; they become missed when the shift ends."))
     } else {
-        None
+        long
     };
     if let Some(refusal) = refusal {
         drop(connection);
@@ -76,7 +81,6 @@ pub async fn sign_off(
     )
     .await;
     match written {
-        // Somebody else signed it off a moment ago: the page shows by whom.
         Ok(()) | Err(StoreError::Conflict { .. }) => Ok(Redirect::to("/#handover").into_response()),
         Err(other) => Err(other.into()),
     }

@@ -5,9 +5,8 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::{SignedDuration, Timestamp, ToSpan};
-use serde::Deserialize;
 use vaaka_core::instrument::{
-    Equipment, Fit, LatestCheck, ServiceState, StateChange, check_change, substitutes,
+    Equipment, Fit, LatestCheck, ServiceState, StateChange, StateError, check_change, substitutes,
 };
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::show_decimal;
@@ -26,9 +25,11 @@ use super::charts::{BEAM_TRAIL, beam_of, conformity, newest_of, state_class};
 use super::instruments::{Known, related};
 use super::signals::{signal_state, signal_words};
 use super::{Here, Shell, page};
+use crate::desk::Sent;
 use crate::draw::HistoryStrip;
 use crate::error::WebError;
-use crate::forms::{PathTag, Posted};
+use crate::fields::{Reader, Refusal};
+use crate::forms::PathTag;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
 
@@ -59,8 +60,9 @@ struct InstrumentPage {
     choices: Vec<(&'static str, &'static str, bool)>,
     occasions: Vec<(&'static str, &'static str)>,
     version: i32,
-    form: StateForm,
-    error: Option<String>,
+    refusal: Refusal,
+    /// Words about a form that is not offered any more.
+    notice: Option<String>,
 }
 
 /// A cell of probe × scale × material: checked or not.
@@ -103,21 +105,6 @@ struct Instead {
     words: String,
 }
 
-/// A change of state as it is sent.
-#[derive(Debug, Default, Clone, Deserialize)]
-pub struct StateForm {
-    #[serde(default)]
-    form_token: String,
-    #[serde(default)]
-    version: i32,
-    #[serde(default)]
-    to: String,
-    #[serde(default)]
-    restricted_to: String,
-    #[serde(default)]
-    reason: String,
-}
-
 /// Shows an instrument.
 pub async fn show(
     signed: SignedIn,
@@ -125,56 +112,59 @@ pub async fn show(
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
     let mut connection = state.store.connection().await?;
-    let shown = draw(&state, &mut connection, &signed, &tag, StateForm::default(), None).await?;
+    let shown = draw(&state, &mut connection, &signed, &tag, Refusal::default()).await?;
     page(StatusCode::OK, &shown)
 }
 
-/// The page again with words about what was refused.
+/// The page again, with the words at the form that was refused.
 pub async fn refused(
     state: &AppState,
     connection: &mut Connection,
     signed: &SignedIn,
     tag: &str,
-    words: String,
+    refusal: Refusal,
 ) -> Result<Response, WebError> {
-    let shown = draw(state, connection, signed, tag, StateForm::default(), Some(words)).await?;
+    let shown = draw(state, connection, signed, tag, refusal).await?;
     page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
 }
 
 /// Changes the state, or shows the page again with the words at the form.
 pub async fn change(
-    signed: SignedIn,
     State(state): State<AppState>,
     PathTag(tag): PathTag,
-    Posted(form): Posted<StateForm>,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(&form.form_token)?;
-    let mut connection = state.store.connection().await?;
-    let (instrument, _) = instruments::by_tag(&mut connection, &tag).await?;
-    let asked = ask(&mut connection, &signed, &tag, &form).await;
+    let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
+    let mut reader = Reader::of(&typed);
+    let (reason, only) = (reader.sentence("reason", 200), reader.sentence("restricted_to", 200));
+    if let Some((field, words)) = first_fault(&mut reader, ["reason", "restricted_to"]) {
+        let refusal = Refusal::of("state", field, typed, words);
+        return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
+    }
+    let asked = ask(&mut desk.connection, &signed, &tag, typed.get("to"), &reason, &only).await?;
     let to = match asked {
         Ok(to) => to,
-        Err(WebError::NotNow { words }) => {
-            let shown = draw(&state, &mut connection, &signed, &tag, form, Some(words)).await?;
-            return page(StatusCode::UNPROCESSABLE_ENTITY, &shown);
+        Err(error) => {
+            let field = match error {
+                StateError::NoReason => "reason",
+                StateError::NoRestriction => "restricted_to",
+                _ => "to",
+            };
+            let refusal = Refusal::of("state", field, typed, error.to_string());
+            return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
         }
-        Err(other) => return Err(other),
     };
-    let clean = |text: &str| -> String {
-        text.trim().chars().filter(|c| !c.is_control()).take(200).collect()
-    };
-    let (reason, only) = (clean(&form.reason), clean(&form.restricted_to));
     let mut seen = instrument;
-    seen.version = form.version;
+    seen.version = typed.get("version").parse().unwrap_or(0);
     let written = instruments::change_state(
-        &mut connection,
+        &mut desk.connection,
         NewState {
             instrument: &seen,
             to,
             restricted_to: (to == ServiceState::Restricted).then_some(only.as_str()),
             reason: &reason,
             person: signed.person.id,
-            at: state.now(),
+            at: desk.now,
         },
     )
     .await;
@@ -182,12 +172,20 @@ pub async fn change(
         Ok(()) => Ok(Redirect::to(&format!("/instruments/{tag}")).into_response()),
         Err(StoreError::Conflict { .. }) => {
             let words = "Somebody changed this instrument a moment ago. Look at its state above, then decide again.";
-            let shown =
-                draw(&state, &mut connection, &signed, &tag, form, Some(words.into())).await?;
+            let refusal = Refusal::of("state", "to", typed, words);
+            let shown = draw(&state, &mut desk.connection, &signed, &tag, refusal).await?;
             page(StatusCode::CONFLICT, &shown)
         }
         Err(other) => Err(other.into()),
     }
+}
+
+/// The first of these fields that something is wrong with, and what.
+fn first_fault<const N: usize>(
+    reader: &mut Reader<'_>,
+    fields: [&'static str; N],
+) -> Option<(&'static str, String)> {
+    fields.into_iter().find_map(|field| Some((field, reader.faults.remove(field)?)))
 }
 
 /// Asks the core whether the change may be made.
@@ -195,13 +193,15 @@ async fn ask(
     connection: &mut Connection,
     signed: &SignedIn,
     tag: &str,
-    form: &StateForm,
-) -> Result<ServiceState, WebError> {
-    let words =
-        |error: vaaka_core::instrument::StateError| WebError::NotNow { words: error.to_string() };
+    to: &str,
+    reason: &str,
+    restricted_to: &str,
+) -> Result<Result<ServiceState, StateError>, WebError> {
     let (instrument, _) = instruments::by_tag(connection, tag).await?;
-    let from: ServiceState = instrument.state.parse().map_err(words)?;
-    let to: ServiceState = form.to.parse().map_err(words)?;
+    let (from, to) = match (instrument.state.parse(), to.parse::<ServiceState>()) {
+        (Ok(from), Ok(to)) => (from, to),
+        (Err(error), _) | (_, Err(error)) => return Ok(Err(error)),
+    };
     let since = instruments::states(connection, instrument.id).await?;
     let since = since.first().map(|(row, _)| row.at);
     let latest = instruments::checks_of(connection, instrument.id, 20).await?;
@@ -217,27 +217,15 @@ async fn ask(
             since_change: since.is_none_or(|since| check.at.0 > since.0),
         })
     });
-    check_change(&StateChange {
+    let asked = check_change(&StateChange {
         from,
         to,
-        reason: &form.reason,
-        restricted_to: &form.restricted_to,
+        reason,
+        restricted_to,
         by_lead: signed.person.role == "lead",
         latest,
-    })
-    .map_err(words)?;
-    Ok(to)
-}
-
-/// Something that happened, as it is sent.
-#[derive(Debug, Default, Clone, Deserialize)]
-pub struct EventForm {
-    #[serde(default)]
-    form_token: String,
-    #[serde(default)]
-    kind: String,
-    #[serde(default)]
-    note: String,
+    });
+    Ok(asked.map(|()| to))
 }
 
 /// What may be noted, and whether it affects measurement: then every chart of the instrument gets a
@@ -253,26 +241,27 @@ pub(super) const HAPPENINGS: [(&str, &str, bool); 6] = [
 
 /// Notes that something happened to an instrument.
 pub async fn happened(
-    signed: SignedIn,
     State(state): State<AppState>,
     PathTag(tag): PathTag,
-    Posted(form): Posted<EventForm>,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(&form.form_token)?;
-    let mut connection = state.store.connection().await?;
-    let (instrument, _) = instruments::by_tag(&mut connection, &tag).await?;
-    let known = HAPPENINGS.iter().find(|(kind, ..)| *kind == form.kind);
-    let note: String =
-        crate::fields::clean(&form.note).replace('\n', " ").chars().take(200).collect();
-    let (Some((kind, _, affects)), false) = (known, note.is_empty()) else {
-        let words = "Choose what happened, and say in a few words where and how.".to_owned();
-        return refused(&state, &mut connection, &signed, &tag, words).await;
+    let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
+    let known = HAPPENINGS.iter().find(|(kind, ..)| *kind == typed.get("kind"));
+    let mut reader = Reader::of(&typed);
+    let note = reader.sentence("note", 200);
+    let long = reader.faults.remove("note");
+    let (Some((kind, _, affects)), false, None) = (known, note.is_empty(), &long) else {
+        let field = if known.is_none() { "kind" } else { "note" };
+        let usual = "Choose what happened, and say in a few words where and how.";
+        let words = long.unwrap_or_else(|| usual.to_owned());
+        let refusal = Refusal::of("events", field, typed, words);
+        return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
     };
     let event = InstrumentEvent {
         id: EventId(0),
         instrument_id: instrument.id,
         kind: (*kind).to_owned(),
-        at: At(state.now()),
+        at: At(desk.now),
         note,
         person_id: signed.person.id,
         applied_correction: None,
@@ -280,39 +269,29 @@ pub async fn happened(
         affects_measurement: *affects,
         applied_gain: None,
     };
-    adjustments::happened(&mut connection, &event).await?;
+    adjustments::happened(&mut desk.connection, &event).await?;
     Ok(Redirect::to(&format!("/instruments/{tag}")).into_response())
-}
-
-/// Uses, as they are sent.
-#[derive(Debug, Default, Clone, Deserialize)]
-pub struct UsesForm {
-    #[serde(default)]
-    form_token: String,
-    #[serde(default)]
-    count: String,
-    #[serde(default)]
-    lot: String,
 }
 
 /// Counts uses of an instrument, for checks that are due by use or after idle time.
 pub async fn used(
-    signed: SignedIn,
     State(state): State<AppState>,
     PathTag(tag): PathTag,
-    Posted(form): Posted<UsesForm>,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
-    signed.check_form(&form.form_token)?;
-    let mut connection = state.store.connection().await?;
-    let (instrument, _) = instruments::by_tag(&mut connection, &tag).await?;
-    let count = form.count.trim().parse::<i32>().ok().filter(|count| (1..=100_000).contains(count));
-    let Some(count) = count else {
-        let words = "Type how often it was used, a whole number from 1.".to_owned();
-        return refused(&state, &mut connection, &signed, &tag, words).await;
+    let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
+    let mut reader = Reader::of(&typed);
+    let lot = reader.text("lot", 60);
+    let count = reader.whole("count", 1, 100_000);
+    let (Some(count), true) = (count, reader.is_fine()) else {
+        let usual = "Type how often it was used, a whole number from 1 to 100000.";
+        let (field, words) = first_fault(&mut reader, ["count", "lot"])
+            .unwrap_or_else(|| ("count", usual.to_owned()));
+        let refusal = Refusal::of("uses", field, typed, words);
+        return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
     };
-    let lot: String = crate::fields::clean(&form.lot).chars().take(60).collect();
-    let (person, now) = (signed.person.id, state.now());
-    rounds::used(&mut connection, instrument.id, count, &lot, person, now).await?;
+    rounds::used(&mut desk.connection, instrument.id, count, &lot, signed.person.id, desk.now)
+        .await?;
     Ok(Redirect::to(&format!("/instruments/{tag}")).into_response())
 }
 
@@ -321,8 +300,7 @@ async fn draw(
     connection: &mut Connection,
     signed: &SignedIn,
     tag: &str,
-    form: StateForm,
-    error: Option<String>,
+    refusal: Refusal,
 ) -> Result<InstrumentPage, WebError> {
     let here = Here::find(state, connection).await?;
     let all = related(connection, tag).await?;
@@ -358,6 +336,15 @@ async fn draw(
     let photos = files::of(connection, Owner::Instrument(id)).await?;
     let may_lead = signed.person.role == "lead";
     let offered = |to: &ServiceState| may_lead || *to == ServiceState::OnHold;
+    let choices: Vec<_> = ServiceState::ALL
+        .iter()
+        .filter(|to| offered(to) && **to != this.service)
+        .map(|to| (to.word(), to.words(), refusal.typed("state", "to") == to.word()))
+        .collect();
+    let mut shown = vec!["events", "uses"];
+    shown.extend((!choices.is_empty()).then_some("state"));
+    shown.extend(may_lead.then_some("set-ups"));
+    let notice = refusal.elsewhere(&shown);
     Ok(InstrumentPage {
         shell: Shell::new(signed, "instruments", &here),
         tag: tag.to_owned(),
@@ -392,15 +379,11 @@ async fn draw(
         happenings,
         instead: instead(this, &all)?,
         may_lead,
-        choices: ServiceState::ALL
-            .iter()
-            .filter(|to| offered(to) && **to != this.service)
-            .map(|to| (to.word(), to.words(), form.to == to.word()))
-            .collect(),
+        choices,
         occasions: HAPPENINGS.iter().map(|(kind, words, _)| (*kind, *words)).collect(),
         version: this.instrument.version,
-        form,
-        error,
+        refusal,
+        notice,
     })
 }
 

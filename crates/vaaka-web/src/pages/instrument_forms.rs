@@ -14,7 +14,7 @@ use vaaka_store::{StoreError, instruments};
 use super::form::{Form, whole};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::{Field, Fields, Group, Look, Reader, Table, choices, rows_filled};
+use crate::fields::{Field, Fields, Group, Look, Reader, Refusal, Table, choices, rows_filled};
 use crate::forms::{PathTag, PathTagId, encode};
 use crate::session::SignedIn;
 use crate::state::AppState;
@@ -290,7 +290,10 @@ pub async fn add_set_up(
         parts.iter().map(String::as_str).filter(|part| !part.is_empty()).collect();
     let name = name.join(", ");
     let by = desk.by(&signed);
-    let words = match (reader.faults.into_values().next(), name.is_empty()) {
+    let faults = std::mem::take(&mut reader.faults);
+    let field = ["probe", "scale", "material"].into_iter().find(|name| faults.contains_key(*name));
+    let field = field.unwrap_or("probe");
+    let words = match (faults.into_values().next(), name.is_empty()) {
         (Some(words), _) => words,
         (None, true) => "Name the probe, the scale or the material at least.".to_owned(),
         (None, false) => {
@@ -303,7 +306,8 @@ pub async fn add_set_up(
             }
         }
     };
-    super::instrument::refused(&state, &mut desk.connection, &signed, &tag, words).await
+    let refusal = Refusal::of("set-ups", field, typed, words);
+    super::instrument::refused(&state, &mut desk.connection, &signed, &tag, refusal).await
 }
 
 /// Takes a set-up out of use, or back into it.

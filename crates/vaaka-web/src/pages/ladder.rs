@@ -18,7 +18,7 @@ use super::check_start::{may_run, other_standard, refuse_other_open, standards_f
 use super::verdict;
 use crate::desk::Desk;
 use crate::error::WebError;
-use crate::fields::clean;
+use crate::fields::sentence;
 use crate::forms::{PathId, Posted, new_key};
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -237,15 +237,18 @@ pub async fn note(
     let Some((rung, outcome)) = asked else {
         return Err(WebError::NotNow { words: "Choose what came of it.".into() });
     };
-    let words: String = clean(&form.note).replace('\n', " ").chars().take(300).collect();
+    let said = sentence(&form.note, 300);
     let taken: Vec<CheckId> = steps.iter().filter_map(|(row, _)| row.trial_id).collect();
     let run = run_of(&mut connection, failed, rung, &taken).await?;
     let has_run = run.is_some()
         || (rung == Rung::Adjust && adjustments::since(&mut connection, failed).await?);
     let open = next_rung(&rungs(&view), &noted(&steps));
-    let refusal = match check_note(rung, outcome, &words, open, has_run) {
-        Err(error) => Some(error.to_string()),
-        Ok(()) => {
+    let allowed = |words: &String| {
+        check_note(rung, outcome, words, open, has_run).map_err(|error| error.to_string())
+    };
+    let refusal = match said.and_then(|words| allowed(&words).map(|()| words)) {
+        Err(words) => Some(words),
+        Ok(words) => {
             let row = LadderStepRow {
                 check_id: failed,
                 rung: rung.word().to_owned(),

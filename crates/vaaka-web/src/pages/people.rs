@@ -17,7 +17,7 @@ use super::standards::long_day;
 use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::{Field, Fields, Group, Look, Reader, choices};
+use crate::fields::{Field, Fields, Group, Look, Reader, Refusal, choices};
 use crate::forms::PathId;
 use crate::passwords::hash_in_background;
 use crate::session::SignedIn;
@@ -44,7 +44,9 @@ struct PeoplePage {
     rows: Vec<Row>,
     areas: Vec<String>,
     methods: Vec<(&'static str, &'static str)>,
-    error: Option<String>,
+    refusal: Refusal,
+    /// Words about a form that is not offered.
+    notice: Option<String>,
 }
 
 #[derive(Debug)]
@@ -56,19 +58,21 @@ struct Row {
     active: bool,
     trained: Vec<(&'static str, String)>,
     benches: bool,
+    /// Its form for a training.
+    form: String,
 }
 
 /// Shows everybody with their trainings.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let shown = draw(&mut desk, &signed, None).await?;
+    let shown = draw(&mut desk, &signed, Refusal::default()).await?;
     page(StatusCode::OK, &shown)
 }
 
 async fn draw(
     desk: &mut Desk,
     signed: &SignedIn,
-    error: Option<String>,
+    refusal: Refusal,
 ) -> Result<PeoplePage, WebError> {
     let everybody = people::all(&mut desk.connection).await?;
     let newest = trainings::newest(&mut desk.connection).await?;
@@ -77,6 +81,7 @@ async fn draw(
         .iter()
         .map(|person| Row {
             id: person.id.0,
+            form: format!("training-{}", person.id),
             name: person.name.clone(),
             sign_in: person.sign_in.clone(),
             role: person.role.clone(),
@@ -101,22 +106,27 @@ async fn draw(
         })
         .collect();
     let areas = instrument_changes::all_areas(&mut desk.connection).await?;
+    let trained = rows.iter().filter(|row| row.benches && signed.person.role == "lead");
+    let mut forms: Vec<&str> = trained.map(|row| row.form.as_str()).collect();
+    forms.push("area");
+    let notice = refusal.elsewhere(&forms);
     Ok(PeoplePage {
         shell: Shell::new(signed, "people", &desk.here),
         heading: format!("{} people", rows.iter().filter(|row| row.active).count()),
         rows,
         areas: areas.into_iter().map(|area| area.name).collect(),
         methods: method::all().iter().map(|method| (method.key(), method.name())).collect(),
-        error,
+        refusal,
+        notice,
     })
 }
 
 async fn refused(
     desk: &mut Desk,
     signed: &SignedIn,
-    words: impl Into<String>,
+    refusal: Refusal,
 ) -> Result<Response, WebError> {
-    let shown = draw(desk, signed, Some(words.into())).await?;
+    let shown = draw(desk, signed, refusal).await?;
     page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
 }
 
@@ -303,17 +313,18 @@ pub async fn train(
         reader.fault("valid_until", "Say until when the training holds, like 2027-03-14.");
     }
     let note = reader.text("note", 200);
+    let form = format!("training-{id}");
     if person.id == signed.person.id {
-        return refused(
-            &mut desk,
-            &signed,
-            "Nobody records their own training: another lead does.",
-        )
-        .await;
+        let words = "Nobody records their own training: another lead does.";
+        return refused(&mut desk, &signed, Refusal::of(form, "", typed, words)).await;
     }
     let (Some(method), Some(until), true) = (method, until, reader.is_fine()) else {
-        let words = reader.faults.into_values().next().unwrap_or_default();
-        return refused(&mut desk, &signed, format!("{}: {words}", person.name)).await;
+        let field = ["valid_until", "method", "note"];
+        let field = field.into_iter().find(|name| reader.faults.contains_key(*name));
+        let field = field.unwrap_or("method");
+        let words = reader.faults.remove(field);
+        let words = words.unwrap_or_else(|| "Choose what the training is for.".to_owned());
+        return refused(&mut desk, &signed, Refusal::of(form, field, typed, words)).await;
     };
     let today = desk.today;
     let training = Training {
@@ -334,13 +345,14 @@ pub async fn add_area(Sent { signed, mut desk, typed }: Sent) -> Result<Response
     let mut reader = Reader::of(&typed);
     let name = reader.required("name", 60, "Name the area.");
     if let Some(words) = reader.faults.into_values().next() {
-        return refused(&mut desk, &signed, words).await;
+        return refused(&mut desk, &signed, Refusal::of("area", "name", typed, words)).await;
     }
     let by = desk.by(&signed);
     match people::add_area(&mut desk.connection, &name, by).await {
         Ok(_) => Ok(Redirect::to("/people").into_response()),
         Err(StoreError::Conflict { .. }) => {
-            refused(&mut desk, &signed, "There is an area of this name already.").await
+            let words = "There is an area of this name already.";
+            refused(&mut desk, &signed, Refusal::of("area", "name", typed, words)).await
         }
         Err(other) => Err(other.into()),
     }

@@ -18,7 +18,7 @@ use super::standards::{long_day, refused};
 use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::{Field, Fields, Group, Look, Reader, Table, rows_filled};
+use crate::fields::{Field, Fields, Group, Look, Reader, Refusal, Table, rows_filled};
 use crate::forms::{PathId, PathTag, PathTagId, encode};
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -54,7 +54,9 @@ pub async fn change_state(
         Some(_) => None,
     };
     if let Some(words) = refusal {
-        return refused(&mut desk, &signed, &tag, words).await;
+        let field = if reason.is_empty() { "reason" } else { "to" };
+        let refusal = Refusal::of("state", field, typed, words);
+        return refused(&mut desk, &signed, &tag, refusal).await;
     }
     record.standard.version = typed.get("version").parse().unwrap_or(0);
     let by = desk.by(&signed);
@@ -62,13 +64,11 @@ pub async fn change_state(
         standard_changes::change_state(&mut desk.connection, &record.standard, to, &reason, by);
     match done.await {
         Ok(()) => Ok(Redirect::to(&path(&tag)).into_response()),
-        Err(StoreError::Conflict { .. }) => refused(
-            &mut desk,
-            &signed,
-            &tag,
-            "Somebody changed this standard a moment ago. Look at its state, then decide again.",
-        )
-        .await,
+        Err(StoreError::Conflict { .. }) => {
+            let words = "Somebody changed this standard a moment ago. Look at its state, then decide again.";
+            let refusal = Refusal::of("state", "to", typed, words);
+            refused(&mut desk, &signed, &tag, refusal).await
+        }
         Err(other) => Err(other.into()),
     }
 }
@@ -92,12 +92,13 @@ fn closing_calibration_lacks(record: &standards::Record, desk: &Desk) -> Option<
 /// The lot in use was opened now.
 pub async fn open(
     PathTag(tag): PathTag,
-    Sent { signed, mut desk, .. }: Sent,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let by = desk.by(&signed);
     let Some(lot) = record.lot else {
-        return refused(&mut desk, &signed, &tag, "No lot is in use, so none can be opened.").await;
+        let words = "No lot is in use, so none can be opened.";
+        return refused(&mut desk, &signed, &tag, Refusal::of("open", "", typed, words)).await;
     };
     match standard_changes::open_lot(&mut desk.connection, record.standard.id, lot.id, by).await {
         Ok(()) | Err(StoreError::NotFound) => Ok(Redirect::to(&path(&tag)).into_response()),
@@ -116,10 +117,17 @@ pub async fn strike_off(
     let count = reader.whole("count", least, 10_000).filter(|count| *count != 0);
     let reason = reader.required("reason", 200, "Say what it was used for.");
     let (Some(count), Some(lot), true) = (count, record.lot, reader.is_fine()) else {
-        let words = reader.faults.into_values().next().unwrap_or_else(|| {
-            "Say how many were used. To give uses back, a lead types a negative number.".into()
-        });
-        return refused(&mut desk, &signed, &tag, words).await;
+        let count = "Say how many were used. To give uses back, a lead types a negative number.";
+        let (field, words) = match reader.faults.remove("count") {
+            Some(words) => ("count", words),
+            None => match reader.faults.remove("reason").filter(|_| !typed.get("count").is_empty())
+            {
+                Some(words) => ("reason", words),
+                None => ("count", count.to_owned()),
+            },
+        };
+        let refusal = Refusal::of("uses", field, typed, words);
+        return refused(&mut desk, &signed, &tag, refusal).await;
     };
     let by = desk.by(&signed);
     let row = StandardUse {
@@ -146,17 +154,13 @@ pub async fn accept(
     let reason = reader.text("reason", 400);
     let paper = record.certificate.filter(|paper| paper.kind == "conformance");
     let Some(paper) = paper else {
-        return refused(
-            &mut desk,
-            &signed,
-            &tag,
-            "There is no certificate of conformance to accept.",
-        )
-        .await;
+        let words = "There is no certificate of conformance to accept.";
+        return refused(&mut desk, &signed, &tag, Refusal::of("accept", "", typed, words)).await;
     };
     if reason.chars().count() < 10 {
         let words = "Write out why it may serve as a reference without data: what else vouches for its value, and what it is good enough for.";
-        return refused(&mut desk, &signed, &tag, words).await;
+        let refusal = Refusal::of("accept", "reason", typed, words);
+        return refused(&mut desk, &signed, &tag, refusal).await;
     }
     let by = desk.by(&signed);
     let id: CertificateId = paper.id;
@@ -180,9 +184,11 @@ pub async fn use_lot(
 ) -> Result<Response, WebError> {
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let reason = Reader::of(&typed).text("reason", 200);
+    let form = format!("use-{lot}");
     if reason.is_empty() {
-        return refused(&mut desk, &signed, &tag, "Say in a few words why the new lot takes over.")
-            .await;
+        let words = "Say in a few words why the new lot takes over.";
+        let refusal = Refusal::of(form, "reason", typed, words);
+        return refused(&mut desk, &signed, &tag, refusal).await;
     }
     let by = desk.by(&signed);
     match standard_changes::use_lot(
@@ -196,7 +202,8 @@ pub async fn use_lot(
     {
         Ok(()) => Ok(Redirect::to(&path(&tag)).into_response()),
         Err(StoreError::NotFound) => {
-            refused(&mut desk, &signed, &tag, "This lot is in use already, or was before.").await
+            let words = "This lot is in use already, or was before.";
+            refused(&mut desk, &signed, &tag, Refusal::of(form, "reason", typed, words)).await
         }
         Err(other) => Err(other.into()),
     }

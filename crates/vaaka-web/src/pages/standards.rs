@@ -18,6 +18,7 @@ use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::draw_face;
 use crate::error::WebError;
+use crate::fields::Refusal;
 use crate::forms::PathTag;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -76,7 +77,9 @@ struct StandardPage {
     instruments: Vec<(String, String)>,
     states: Vec<(&'static str, &'static str)>,
     version: i32,
-    error: Option<String>,
+    refusal: Refusal,
+    /// Words about a form that is not offered any more.
+    notice: Option<String>,
 }
 
 #[derive(Debug)]
@@ -103,6 +106,8 @@ struct LotRow {
     name: String,
     words: String,
     waits: bool,
+    /// Its form, to put it in use.
+    form: String,
 }
 
 #[derive(Debug)]
@@ -194,18 +199,18 @@ pub async fn one(
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let shown = draw(&mut desk, &signed, &tag, None).await?;
+    let shown = draw(&mut desk, &signed, &tag, Refusal::default()).await?;
     page(StatusCode::OK, &shown)
 }
 
-/// The page again with words about what was refused.
+/// The page again, with the words at the form that was refused.
 pub async fn refused(
     desk: &mut Desk,
     signed: &SignedIn,
     tag: &str,
-    words: impl Into<String>,
+    refusal: Refusal,
 ) -> Result<Response, WebError> {
-    let shown = draw(desk, signed, tag, Some(words.into())).await?;
+    let shown = draw(desk, signed, tag, refusal).await?;
     page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
 }
 
@@ -213,7 +218,7 @@ async fn draw(
     desk: &mut Desk,
     signed: &SignedIn,
     tag: &str,
-    error: Option<String>,
+    refusal: Refusal,
 ) -> Result<StandardPage, WebError> {
     let record = standards::by_tag(&mut desk.connection, tag, desk.today).await?;
     let facts = record.facts()?;
@@ -254,6 +259,17 @@ async fn draw(
         .map(|paper| paper.id.0);
     let shell = Shell::new(signed, "standards", &desk.here);
     let may_lead = shell.may_lead();
+    let states: Vec<_> = STATES
+        .into_iter()
+        .filter(|(word, _)| *word != record.standard.state && (may_lead || *word == "on_hold"))
+        .collect();
+    let lots: Vec<LotRow> = lots.iter().map(|lot| lot_row(lot, &desk.here)).collect();
+    let waiting = lots.iter().filter(|lot| lot.waits && may_lead);
+    let mut forms: Vec<&str> = waiting.map(|lot| lot.form.as_str()).collect();
+    forms.extend((!states.is_empty()).then_some("state"));
+    forms.extend(wears.then_some("uses"));
+    forms.extend((conformance.is_some() && may_lead).then_some("accept"));
+    let notice = refusal.elsewhere(&forms);
     Ok(StandardPage {
         tag: tag.to_owned(),
         heading: format!("{} {}", record.standard.name, record.standard.tag),
@@ -265,8 +281,8 @@ async fn draw(
         not_uniform: record.values.iter().any(|row| row.non_uniformity.is_some()),
         values: record.values.iter().map(value_row).collect(),
         papers,
-        lot_waits: lots.iter().any(|lot| lot.in_use_from.is_none()),
-        lots: lots.iter().map(|lot| lot_row(lot, &desk.here)).collect(),
+        lot_waits: lots.iter().any(|lot| lot.waits),
+        lots,
         crossovers,
         look_backs,
         uses: match &record.lot {
@@ -283,12 +299,10 @@ async fn draw(
         conformance,
         happenings,
         instruments,
-        states: STATES
-            .into_iter()
-            .filter(|(word, _)| *word != record.standard.state && (may_lead || *word == "on_hold"))
-            .collect(),
+        states,
         version: record.standard.version,
-        error,
+        refusal,
+        notice,
         shell,
     })
 }
@@ -420,7 +434,13 @@ fn lot_row(lot: &Lot, here: &Here) -> LotRow {
             local_day_time(until.0, &here.zone)
         ),
     };
-    LotRow { id: lot.id.0, name: lot.lot.clone(), words, waits: lot.in_use_from.is_none() }
+    LotRow {
+        id: lot.id.0,
+        name: lot.lot.clone(),
+        words,
+        waits: lot.in_use_from.is_none(),
+        form: format!("use-{}", lot.id),
+    }
 }
 
 fn full(value: Decimal) -> String {

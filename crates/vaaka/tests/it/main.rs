@@ -21,6 +21,7 @@ mod web_bad_input;
 mod web_chart_keep;
 mod web_chart_room;
 mod web_check;
+mod web_everywhere;
 mod web_gauge;
 mod web_instruments;
 mod web_people;

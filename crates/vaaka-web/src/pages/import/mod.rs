@@ -28,7 +28,7 @@ use super::files;
 use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::clean;
+use crate::fields::{Fields, Refusal, clean, sentence};
 use crate::forms::{PathId, PathTag};
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -109,6 +109,7 @@ struct ImportPage {
     kinds: Vec<KindView>,
     done: Vec<DoneRow>,
     error: Option<String>,
+    refusal: Refusal,
 }
 
 #[derive(Debug)]
@@ -129,20 +130,23 @@ struct DoneRow {
     hash: String,
     withdrawn: Option<String>,
     can_withdraw: bool,
+    /// Its form, to withdraw it.
+    form: String,
 }
 
 async fn draw(
     desk: &mut Desk,
     signed: &SignedIn,
     chosen: Option<Kind>,
-    error: Option<String>,
+    refusal: Refusal,
 ) -> Result<Response, WebError> {
     let done = imports::done(&mut desk.connection).await?;
     let zone = desk.here.zone.clone();
-    let done = done
+    let done: Vec<DoneRow> = done
         .into_iter()
         .map(|one| DoneRow {
             id: one.id.0,
+            form: format!("withdraw-{}", one.id),
             what: format!("{} lines of {}", one.lines.unwrap_or(0), one.kind),
             when: one.done_at.map_or(String::new(), |at| local_day_time(at.0, &zone)),
             person: one.person,
@@ -162,16 +166,19 @@ async fn draw(
             chosen: kind == chosen,
         })
         .collect();
-    let status = if error.is_none() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
-    let template =
-        ImportPage { shell: Shell::new(signed, "records", &desk.here), kinds, done, error };
+    let forms: Vec<&str> =
+        done.iter().filter(|row| row.can_withdraw).map(|row| row.form.as_str()).collect();
+    let error = refusal.elsewhere(&forms);
+    let status = if refusal.is_none() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
+    let shell = Shell::new(signed, "records", &desk.here);
+    let template = ImportPage { shell, kinds, done, error, refusal };
     page(status, &template)
 }
 
 /// What was brought in, and the form to bring more.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    draw(&mut desk, &signed, None, None).await
+    draw(&mut desk, &signed, None, Refusal::default()).await
 }
 
 /// A table with the heads of a kind and one line, to begin with.
@@ -205,7 +212,11 @@ pub async fn send(
                 imports::look_at(&mut desk.connection, kind.word(), &name, &sent.bytes, by).await?;
             Ok(Redirect::to(&format!("/import/{id}")).into_response())
         }
-        (kind, words) => draw(&mut desk, &signed, kind, words).await,
+        (kind, words) => {
+            let words = words.unwrap_or_default();
+            let refusal = Refusal::of("file", "file", Fields::default(), words);
+            draw(&mut desk, &signed, kind, refusal).await
+        }
     }
 }
 
@@ -474,11 +485,16 @@ pub async fn withdraw(
 ) -> Result<Response, WebError> {
     signed.check_form(&form.form_token)?;
     let mut desk = Desk::open(&state).await?;
-    let reason: String = clean(&form.reason).chars().take(400).collect();
-    if reason.is_empty() {
-        let words = "Say why these values are withdrawn; the reason stays on record.".to_owned();
-        return draw(&mut desk, &signed, None, Some(words)).await;
-    }
+    let reason = match sentence(&form.reason, 400) {
+        Ok(reason) if !reason.is_empty() => reason,
+        said => {
+            let usual = "Say why these values are withdrawn; the reason stays on record.";
+            let words = said.err().unwrap_or_else(|| usual.to_owned());
+            let typed = Fields::default().with("reason", form.reason);
+            let refusal = Refusal::of(format!("withdraw-{id}"), "reason", typed, words);
+            return draw(&mut desk, &signed, None, refusal).await;
+        }
+    };
     let by = desk.by(&signed);
     match imports::withdraw(&mut desk.connection, ImportId(id), &reason, by).await {
         Ok(()) => Ok(Redirect::to("/import").into_response()),
