@@ -9,6 +9,7 @@ use sha2::{Digest, Sha256};
 
 use crate::StoreError;
 use crate::ids::PersonId;
+use crate::prepared::{Bind, prepared};
 use crate::schema::audit_entries;
 use crate::types::At;
 
@@ -126,8 +127,22 @@ pub async fn head(
         .optional()?)
 }
 
-/// Appends an entry; call inside the transaction of the change itself, with the record's row
-/// locked, so that two writers cannot follow the same entry.
+/// Holds a chain until the transaction ends, for records that have no row to lock.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn hold(
+    connection: &mut AsyncPgConnection,
+    chain: &str,
+) -> Result<(), StoreError> {
+    let digest = Sha256::digest(chain.as_bytes());
+    let key = digest.iter().take(8).fold(0_i64, |key, byte| key << 8 | i64::from(*byte));
+    prepared("SELECT pg_advisory_xact_lock(?)", vec![Bind::Int(key)]).execute(connection).await?;
+    Ok(())
+}
+
+/// Appends an entry; call inside the transaction of the change itself, with the record's row locked or its chain
+/// [held](hold), so that two writers cannot follow the same entry.
 ///
 /// # Errors
 /// [`StoreError`].

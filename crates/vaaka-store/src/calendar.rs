@@ -73,6 +73,9 @@ pub async fn write(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
+            // Of two who write at one moment the second replaces the first: without this both would stand.
+            let chain = format!("site:{site}");
+            audit::hold(connection, &chain).await?;
             diesel::delete(shift_starts::table.filter(shift_starts::site_id.eq(site)))
                 .execute(connection)
                 .await?;
@@ -104,7 +107,7 @@ pub async fn write(
             }
             forget_ahead(connection, site, by.at).await?;
             let happening = Happening {
-                chain: &format!("site:{site}"),
+                chain: &chain,
                 at: by.at,
                 person: Some(by.person),
                 action: "calendar_written",

@@ -84,6 +84,12 @@ pub async fn keep(
     };
     connection
         .transaction(async |connection| {
+            let chain = new.owner.chain();
+            match new.owner {
+                Owner::Instrument(id) => crate::instruments::lock(connection, id).await?,
+                Owner::Check(id) => crate::checks::lock(connection, id).await?,
+                Owner::Certificate(_) => audit::hold(connection, &chain).await?,
+            }
             let id: FileId = diesel::insert_into(files::table)
                 .values((
                     files::instrument_id.eq(instrument),
@@ -103,7 +109,7 @@ pub async fn keep(
             audit::record(
                 connection,
                 &Happening {
-                    chain: &new.owner.chain(),
+                    chain: &chain,
                     at: new.at.0,
                     person: Some(new.person),
                     action: "file_kept",

@@ -146,6 +146,7 @@ async fn note(
     detail: serde_json::Value,
 ) -> Result<(), StoreError> {
     let chain = format!("person:{id}");
+    audit::hold(connection, &chain).await?;
     audit::record(connection, &Happening { chain: &chain, at, person: by, action, detail }).await
 }
 
@@ -287,13 +288,16 @@ pub async fn add_area(
         .transaction(async |connection| {
             let site: SiteId =
                 sites::table.order(sites::id).select(sites::id).first(connection).await?;
+            // Two who add areas at one moment put them one after the other.
+            let chain = format!("site:{site}");
+            audit::hold(connection, &chain).await?;
             let last: Option<i32> =
                 areas::table.select(diesel::dsl::max(areas::walk_order)).first(connection).await?;
             let id = insert_area(connection, site, name, last.unwrap_or(0) + 1).await?;
             audit::record(
                 connection,
                 &Happening {
-                    chain: &format!("site:{site}"),
+                    chain: &chain,
                     at: by.at,
                     person: Some(by.person),
                     action: "area_added",

@@ -65,11 +65,13 @@ pub async fn record(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
+            let chain = format!("person:{}", training.person_id);
+            audit::hold(connection, &chain).await?;
             diesel::insert_into(trainings::table).values(training).execute(connection).await?;
             audit::record(
                 connection,
                 &Happening {
-                    chain: &format!("person:{}", training.person_id),
+                    chain: &chain,
                     at: training.at.0,
                     person: Some(training.recorded_by),
                     action: "training_recorded",

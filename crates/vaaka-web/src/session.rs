@@ -271,7 +271,9 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
         };
         let look = look_of(&parts.headers);
         let path = match parts.method {
-            axum::http::Method::GET => parts.uri.path().to_owned(),
+            axum::http::Method::GET => {
+                parts.uri.path_and_query().map_or("/", |path| path.as_str()).to_owned()
+            }
             _ => "/".to_owned(),
         };
         let mut neighbours = neighbours_of(&parts.headers);

@@ -39,7 +39,10 @@ pub async fn change_state(
     let to = typed.get("to");
     let known = ["in_use", "on_hold", "retired"].into_iter().find(|known| *known == to);
     let last = closing_calibration_lacks(&record, &desk);
+    let long = reader.faults.remove("reason");
+    let about_reason = long.is_some() || reason.is_empty();
     let refusal = match known {
+        _ if long.is_some() => long,
         None => Some("Choose the new state.".to_owned()),
         _ if reason.is_empty() => {
             Some("Say in a few words why; it stays on record with your name.".into())
@@ -54,7 +57,7 @@ pub async fn change_state(
         Some(_) => None,
     };
     if let Some(words) = refusal {
-        let field = if reason.is_empty() { "reason" } else { "to" };
+        let field = if about_reason { "reason" } else { "to" };
         let refusal = Refusal::of("state", field, typed, words);
         return refused(&mut desk, &signed, &tag, refusal).await;
     }
@@ -157,6 +160,10 @@ pub async fn accept(
         let words = "There is no certificate of conformance to accept.";
         return refused(&mut desk, &signed, &tag, Refusal::of("accept", "", typed, words)).await;
     };
+    if let Some(words) = reader.faults.remove("reason") {
+        let refusal = Refusal::of("accept", "reason", typed, words);
+        return refused(&mut desk, &signed, &tag, refusal).await;
+    }
     if reason.chars().count() < 10 {
         let words = "Write out why it may serve as a reference without data: what else vouches for its value, and what it is good enough for.";
         let refusal = Refusal::of("accept", "reason", typed, words);
@@ -183,10 +190,10 @@ pub async fn use_lot(
     Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
-    let reason = Reader::of(&typed).text("reason", 200);
+    let mut reader = Reader::of(&typed);
+    let reason = reader.required("reason", 200, "Say in a few words why the new lot takes over.");
     let form = format!("use-{lot}");
-    if reason.is_empty() {
-        let words = "Say in a few words why the new lot takes over.";
+    if let Some(words) = reader.faults.remove("reason") {
         let refusal = Refusal::of(form, "reason", typed, words);
         return refused(&mut desk, &signed, &tag, refusal).await;
     }
@@ -479,8 +486,15 @@ pub async fn found_wrong(
         closed_at: None,
         conclusion: None,
     };
-    let id = standard_changes::found_wrong(&mut desk.connection, &record.standard, row, by).await?;
-    Ok(Redirect::to(&format!("/look-backs/{id}")).into_response())
+    match standard_changes::found_wrong(&mut desk.connection, &record.standard, row, by).await {
+        Ok(id) => Ok(Redirect::to(&format!("/look-backs/{id}")).into_response()),
+        Err(StoreError::Conflict { .. }) => {
+            let words = "Somebody changed this standard a moment ago, perhaps for the same reason. Look at its page; if that is another finding, send this again.";
+            let faults = BTreeMap::from([("*".to_owned(), words.to_owned())]);
+            wrong_form(&tag).draw(&signed, &desk.here, &typed, &faults)
+        }
+        Err(other) => Err(other.into()),
+    }
 }
 
 #[derive(Debug, Template)]

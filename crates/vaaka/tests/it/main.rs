@@ -17,6 +17,7 @@ mod routes;
 mod store;
 mod support;
 mod web_acting;
+mod web_at_once;
 mod web_bad_input;
 mod web_chart_keep;
 mod web_chart_room;
