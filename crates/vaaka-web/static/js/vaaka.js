@@ -24,4 +24,9 @@ for (const wall of document.querySelectorAll("[data-wall]")) watchWall(wall);
 runClocks(document);
 offerPrinting(document);
 const focused = document.querySelector("[data-focus]");
-if (focused && document.activeElement === document.body) focused.focus();
+if (focused && document.activeElement === document.body) {
+  focused.focus({ preventScroll: true });
+  // In the middle, with what stands around it: a field at the edge of the window shows no words about it.
+  const { top, bottom } = focused.getBoundingClientRect();
+  if (top < 0 || bottom > window.innerHeight - 60) focused.scrollIntoView({ block: "center", behavior: "instant" });
+}
