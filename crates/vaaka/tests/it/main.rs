@@ -19,6 +19,7 @@ mod support;
 mod web_acting;
 mod web_at_once;
 mod web_bad_input;
+mod web_chart_edges;
 mod web_chart_keep;
 mod web_chart_room;
 mod web_check;

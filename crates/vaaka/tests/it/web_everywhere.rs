@@ -33,7 +33,7 @@ fn kind(path: &str) -> String {
 }
 
 /// What a page must have whatever it shows; each fault in words.
-fn faults(text: &str) -> Vec<String> {
+pub fn faults(text: &str) -> Vec<String> {
     let document = Html::parse_document(text);
     let mut faults = Vec::new();
     let mut ids = HashSet::new();
