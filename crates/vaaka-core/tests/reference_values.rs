@@ -48,6 +48,22 @@ fn student_t_agrees_with_printed_tables() {
         assert!((student_t(0.95, degrees).unwrap() - printed).abs() < 0.005, "{degrees}");
     }
     assert!(student_t(0.95, 0.0).is_err());
+    // JCGM 100, table G.2, last row; and whatever the degrees of freedom, it ends.
+    for degrees in [1e4, 1e6, 1e9, 1e300, f64::MAX] {
+        for (confidence, printed) in
+            [(0.6827, 1.0), (0.95, 1.960), (0.9545, 2.0), (0.99, 2.576), (0.9973, 3.0)]
+        {
+            let found = student_t(confidence, degrees).unwrap();
+            assert!((found - printed).abs() < 0.001, "{degrees} {confidence}: {found}");
+        }
+    }
+    // Where one way of finding it takes over from the other, nothing steps.
+    for confidence in [0.05, 0.5, 0.95, 0.99, 0.9973, 0.999_999] {
+        let (below, above) =
+            (student_t(confidence, 9_999.9).unwrap(), student_t(confidence, 10_000.0).unwrap());
+        let slope = (above.powi(3) + above) / 4.0 / 1e8;
+        assert!((below - above - 0.1 * slope).abs() < 2e-9, "{confidence}: {below} {above}");
+    }
 }
 
 fn risks() -> Value {

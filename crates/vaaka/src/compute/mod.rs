@@ -86,8 +86,33 @@ fn run_text<C: Compute>(text: &str) -> Result<String, String> {
     }
     let input: C::Input =
         serde_json::from_str(text).map_err(|cause| format!("the input does not fit: {cause}"))?;
-    let output = C::compute(input)?;
+    let output = serde_json::to_value(C::compute(input)?).map_err(|cause| cause.to_string())?;
+    let schema = serde_json::to_value(schema_for!(C::Output)).map_err(|cause| cause.to_string())?;
+    if let Some(place) = no_number(&output, &schema, &schema) {
+        return Err(format!(
+            "the input is too large or too small to compute with: {place} comes to no number"
+        ));
+    }
     serde_json::to_string_pretty(&output).map_err(|cause| cause.to_string())
+}
+
+/// Where a number stands that is none: JSON has no word for it, so that it would be written as nothing.
+fn no_number(value: &Value, schema: &Value, root: &Value) -> Option<String> {
+    if let Some(name) = schema["$ref"].as_str() {
+        let name = name.rsplit('/').next().unwrap_or_default();
+        return no_number(value, &root["$defs"][name], root);
+    }
+    match value {
+        Value::Null => (schema["type"] == "number").then(String::new),
+        Value::Array(items) => {
+            items.iter().find_map(|item| no_number(item, &schema["items"], root))
+        }
+        Value::Object(fields) => fields.iter().find_map(|(name, field)| {
+            let inside = no_number(field, &schema["properties"][name], root)?;
+            Some(if inside.is_empty() { name.clone() } else { format!("{name}: {inside}") })
+        }),
+        _ => None,
+    }
 }
 
 /// All computations, by what they belong to.
@@ -151,7 +176,16 @@ fn positive(what: &str, value: f64) -> Result<f64, String> {
     if value.is_finite() && value > 0.0 {
         Ok(value)
     } else {
-        Err(format!("{what} is {value}: give a number above zero"))
+        Err(format!("{what} is {}: give a number above zero", shown(value)))
+    }
+}
+
+/// A number in words: one with hundreds of digits by its power of ten.
+fn shown(value: f64) -> String {
+    if value == 0.0 || (1e-9..1e15).contains(&value.abs()) {
+        value.to_string()
+    } else {
+        format!("{value:e}")
     }
 }
 

@@ -147,6 +147,7 @@ fn interval(lower: Option<f64>, upper: Option<f64>) -> Result<Interval, String> 
     match (lower, upper) {
         (None, None) => Err("give a lower limit, an upper one, or both".to_owned()),
         (Some(low), Some(high)) if low >= high => {
+            let (low, high) = (super::shown(low), super::shown(high));
             Err(format!("the lower limit {low} is not below the upper one {high}"))
         }
         _ => Ok(Interval { lower, upper }),

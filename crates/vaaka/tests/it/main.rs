@@ -8,6 +8,7 @@ mod backup;
 mod browser;
 mod client;
 mod commands;
+mod compute_odd;
 mod constraints;
 mod demo_world;
 mod durability;
