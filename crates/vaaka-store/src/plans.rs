@@ -17,6 +17,7 @@ use crate::audit::{self, Happening};
 use crate::ids::{
     CertificateId, InstrumentId, PersonId, PlanId, PlanVersionId, SetUpId, StandardId,
 };
+use crate::prepared::Condition;
 use crate::rows::{Area, Instrument, Plan, PlanPointRow, PlanVersion, Standard};
 use crate::schema::{
     areas, certificates, instruments, plan_points, plan_versions, plans, standard_lots, standards,
@@ -105,8 +106,10 @@ macro_rules! in_force_query {
     () => {
         plan_versions::table
             .inner_join(plans::table.inner_join(instruments::table))
-            .filter(plan_versions::state.eq("approved"))
-            .filter(instruments::state.ne_all(["out", "retired"]))
+            // Word for word: of bound states a kept plan expects a single row, and looks up each plan by itself.
+            .filter(Condition(
+                "plan_versions.state = 'approved' AND instruments.state NOT IN ('out', 'retired')",
+            ))
             .order(plans::id)
             .select((
                 plan_versions::id,
