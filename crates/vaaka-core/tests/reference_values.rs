@@ -57,6 +57,19 @@ fn student_t_agrees_with_printed_tables() {
             assert!((found - printed).abs() < 0.001, "{degrees} {confidence}: {found}");
         }
     }
+    // Closed forms for one and two degrees, also far out: t = tan(πc/2), and t = c·√(2/(1 − c²)).
+    for confidence in [1e-6, 0.05, 0.5, 0.500_001, 0.95, 0.9973, 0.999_999_999] {
+        let outside = 1.0 - confidence;
+        let one = 1.0 / (std::f64::consts::FRAC_PI_2 * outside).tan();
+        let two = confidence * (2.0 / (outside * (1.0 + confidence))).sqrt();
+        for (degrees, exact) in [(1.0, one), (2.0, two)] {
+            let found = student_t(confidence, degrees).unwrap();
+            assert!((found / exact - 1.0).abs() < 1e-9, "{degrees} {confidence}: {found} {exact}");
+        }
+    }
+    // What no number is large enough for is refused, not guessed.
+    assert!(student_t(0.95, 1e-3).is_err() && student_t(0.5, 1e-320).is_err());
+    assert!(student_t(0.95, f64::NAN).is_err());
     // Where one way of finding it takes over from the other, nothing steps.
     for confidence in [0.05, 0.5, 0.95, 0.99, 0.9973, 0.999_999] {
         let (below, above) =

@@ -4,6 +4,7 @@
 use diesel_async::SimpleAsyncConnection;
 use reqwest::StatusCode;
 use vaaka_store::ids::StreamId;
+use vaaka_store::stretches::BLOCK;
 use vaaka_store::{Store, replay};
 
 use crate::client::{Bench, Page};
@@ -23,7 +24,7 @@ async fn changed(how: &str) -> (Server, i64) {
              {how};
              DELETE FROM chart_blocks WHERE segment_id IN (SELECT id FROM segments WHERE stream_id = {id});
              SELECT refresh_chart_blocks(array_agg(segment_id), array_agg(block)) FROM
-                 (SELECT DISTINCT segment_id, ordinal / 16 AS block FROM chart_points
+                 (SELECT DISTINCT segment_id, ordinal / {BLOCK} AS block FROM chart_points
                   WHERE stream_id = {id} AND ordinal IS NOT NULL) there;
              SET session_replication_role = origin;"
         ))
