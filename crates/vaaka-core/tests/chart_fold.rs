@@ -4,7 +4,7 @@
 use jiff::{SignedDuration, Timestamp};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use vaaka_core::chart::{
+use vaaka_core::chart::{LEVEL_SHARE, 
     ChartDesign, ChartPoint, ChartState, Components, Criteria, Criterion, IN_CONTROL_RUN_LENGTH,
     Levels, RuleSet, Scatter, Side, SignalChange, Spread, SpreadDesign, evaluate,
 };
@@ -107,9 +107,9 @@ fn after_an_adjustment_the_level_is_the_target_then_the_first_five() {
     let (_, evaluations) = evaluate(&design, SHIFT, &points(&values));
     assert!(evaluations[..5].iter().all(|e| e.center_line == 0.0 && e.provisional));
     assert!(evaluations[5..].iter().all(|e| e.center_line == 2.0 && e.provisional));
-    // A level from five checks is uncertain by σ²/5: the limits are wider by √1.2.
+    // A level from five checks is uncertain by σ²/5: the limits are wider by a share of that.
     let width = evaluations[5].upper_control_limit - 2.0;
-    assert!((width - 3.25 * 1.2_f64.sqrt()).abs() < 1e-12);
+    assert!((width - 3.25 * (1.0 + LEVEL_SHARE / 5.0).sqrt()).abs() < 1e-12);
 }
 
 #[test]

@@ -5,7 +5,9 @@ use serde_json::Value;
 use vaaka_core::chart::constants::{D2_OF_TWO, c4, d2, d3};
 use vaaka_core::chart::{DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, IN_CONTROL_RUN_LENGTH};
 use vaaka_core::judgement::{Interval, Prior, global_risk, guard_band_for};
-use vaaka_core::stats::{anderson_darling, autocorrelation, student_t, variance_components};
+use vaaka_core::stats::{
+    anderson_darling, autocorrelation, step, student_t, trend, variance_components,
+};
 
 fn reference() -> Value {
     serde_json::from_str(include_str!("data/control_constants.json")).unwrap()
@@ -182,4 +184,19 @@ fn constants_of_subgroups_agree_with_quadrature() {
         assert!((c4(n) - part(constant, "c4")).abs() < 1e-8, "{constant}: {}", c4(n));
     }
     assert!(d2(1).is_nan() && d3(101).is_nan() && c4(1).is_nan());
+}
+
+/// Trends by SciPy's `theilslopes` and `kendalltau`, steps by Pettitt's definition (`tools/reference/trends.py`).
+#[test]
+fn trends_and_steps_agree_with_scipy() {
+    let kept: Value = serde_json::from_str(include_str!("data/trends.json")).unwrap();
+    for series in kept["series"].as_array().unwrap() {
+        let values = numbers(&series["values"]);
+        let (drift, jump) = (trend(&values).unwrap(), step(&values).unwrap());
+        assert!((drift.change - part(series, "change")).abs() < 1e-9, "{series}: {drift:?}");
+        assert!((drift.probability - part(series, "trend")).abs() < 1e-9, "{series}: {drift:?}");
+        assert_eq!(jump.at as u64, series["at"].as_u64().unwrap(), "{series}: {jump:?}");
+        assert!((jump.size - part(series, "size")).abs() < 1e-12, "{series}: {jump:?}");
+        assert!((jump.probability - part(series, "step")).abs() < 1e-9, "{series}: {jump:?}");
+    }
 }

@@ -4,7 +4,7 @@
 use jiff::{SignedDuration, Timestamp};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use vaaka_core::chart::simulate::{Change, Circumstances, estimation_range, run_length_of};
+use vaaka_core::chart::simulate::{Change, Circumstances, run_length_of};
 use vaaka_core::chart::{
     ChartDesign, ChartPoint, Criteria, Criterion, LimitBasis, Scatter, Spread, evaluate,
 };
@@ -196,20 +196,6 @@ fn every_basis_has_its_words() {
         assert_eq!(serde_json::from_str::<ChartDesign>(&stored).unwrap(), design);
     }
     assert!(seen.insert(LimitBasis::Levels.words()));
-}
-
-/// More baseline points narrow the range of what the run length may be, always about the nominal one.
-#[test]
-fn more_points_know_more() {
-    let design = ChartDesign::given(0.0, 1.0);
-    let nominal = run_length_of(&design, Change::None, Circumstances::default()).unwrap().average;
-    let mut before = (0.0, f64::INFINITY);
-    for points in [20, 50, 150, 500, 2_000] {
-        let (low, high) = estimation_range(&design, points).unwrap();
-        assert!(low < nominal && nominal < high, "{points}: {low} {high}");
-        assert!(low > before.0 && high < before.1, "{points}: {low} {high} after {before:?}");
-        before = (low, high);
-    }
 }
 
 /// Faults that nothing announced are counted, and a signal long before one is not before it.

@@ -311,7 +311,7 @@ pub async fn freeze(
             };
             let center = match new.design.level {
                 vaaka_core::chart::Level::Frozen { center_line } => center_line,
-                vaaka_core::chart::Level::AfterAdjustment { target } => target,
+                vaaka_core::chart::Level::AfterAdjustment { target, .. } => target,
             };
             let (first, last) = new.period.unwrap_or((at, at));
             diesel::insert_into(baselines::table)

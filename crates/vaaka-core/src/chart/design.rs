@@ -4,7 +4,8 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 
 use super::{
-    ControlLimits, Criteria, Criterion, CusumDesign, EwmaDesign, Lines, Spread, SubgroupStudy,
+    ControlLimits, Criteria, Criterion, CusumDesign, EwmaDesign, Lines, SigmaSource, Spread,
+    SubgroupStudy,
 };
 
 /// λ of the drift watcher.
@@ -19,6 +20,11 @@ pub const EWMA_WIDTH: f64 = 3.1;
 /// Checks between false alarms of the default design on independent normal data, rounded down
 /// to tens. Made by `tools/reference/control_constants.py`; a seeded simulation tests it.
 pub const IN_CONTROL_RUN_LENGTH: f64 = 500.0;
+/// Share of a level's variance by which limits about it are widened. With all of it the limits of a single check
+/// would be right and those of many too wide, since the level's error is the same in all of them: with this share 18 % of
+/// charts signal falsely within a hundred checks, as with a known level, whatever its variance up to a fifth
+/// (`tests/estimated_limits.rs` simulates it).
+pub const LEVEL_SHARE: f64 = 0.62;
 /// As-found checks after an adjustment before the segment gets a level of its own.
 pub const PROVISIONAL_POINTS: u32 = 5;
 
@@ -36,7 +42,31 @@ pub enum Level {
     AfterAdjustment {
         /// What the adjustment aimed at, zero error as a rule.
         target: f64,
+        /// Variance of the level about it, in σ²: that of the estimate by which was corrected. None where nothing is
+        /// known of it; then the first as-founds are taken alone.
+        #[serde(default)]
+        variance: Option<f64>,
     },
+}
+
+impl Level {
+    /// The level after `count` as-founds of sum `sum` (at most [`PROVISIONAL_POINTS`] are taken) and its variance in σ²:
+    /// (target/v + Σx)/(1/v + n) and 1/(1/v + n), the posterior of a normal level.
+    pub(super) fn after(self, count: u32, sum: f64) -> (f64, f64) {
+        match self {
+            Self::Frozen { center_line } => (center_line, 0.0),
+            Self::AfterAdjustment { target, variance } if count < PROVISIONAL_POINTS => {
+                (target, variance.unwrap_or(0.0))
+            }
+            Self::AfterAdjustment { target, variance } => {
+                let n = f64::from(PROVISIONAL_POINTS);
+                match variance.filter(|v| *v > 0.0) {
+                    Some(v) => ((target / v + sum) / (1.0 / v + n), 1.0 / (1.0 / v + n)),
+                    None => (sum / n, 1.0 / n),
+                }
+            }
+        }
+    }
 }
 
 /// What the limits rest on; the chart's label says it.
@@ -143,6 +173,44 @@ pub struct EarlierRules {
     pub advisory: Criteria,
 }
 
+/// The baseline that limits were estimated from, as far as it says how sure they are.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct FromBaseline {
+    /// Check means.
+    pub points: usize,
+    /// How sigma was estimated.
+    pub source: SigmaSource,
+    /// How much neighbouring checks resemble each other, ρ; zero where it is not told from none.
+    pub autocorrelation: f64,
+    /// Degrees of freedom of the scatter within checks; none where nothing was repeated.
+    pub within_degrees_of_freedom: Option<f64>,
+}
+
+impl FromBaseline {
+    /// Degrees of freedom of sigma: 0.62(n − 1) for a mean moving range (its variance beside that of χ; simulated,
+    /// `tests/estimated_limits.rs`), n − 1 for a standard deviation, times (1 − ρ²)/(1 + ρ²) where neighbours resemble
+    /// each other (Bartlett 1946, for the variance of a first-order autoregression; from memory). None for a sigma
+    /// that was not estimated.
+    #[must_use]
+    pub fn degrees_of_freedom(&self) -> Option<f64> {
+        let n = self.points.saturating_sub(1).max(1) as f64;
+        let rho = self.autocorrelation;
+        match self.source {
+            SigmaSource::MovingRange => Some(0.62 * n),
+            SigmaSource::SampleStdDev => Some((n * (1.0 - rho * rho) / (1.0 + rho * rho)).max(1.0)),
+            SigmaSource::Resolution | SigmaSource::Given => None,
+        }
+    }
+
+    /// ρ from the lag-one autocorrelation r of n values: nothing where it is not told from none, |r| ≤ 2/√n, or
+    /// below zero; else r + (1 + 3r)/n, since r comes out too small by that (Kendall 1954; from memory).
+    #[must_use]
+    pub fn resemblance(r: f64, points: usize) -> f64 {
+        let n = points.max(1) as f64;
+        if r.is_nan() || r <= 2.0 / n.sqrt() { 0.0 } else { (r + (1.0 + 3.0 * r) / n).min(0.95) }
+    }
+}
+
 /// Everything the fold needs to judge a segment's points.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct ChartDesign {
@@ -180,9 +248,22 @@ pub struct ChartDesign {
     /// What held before, oldest first.
     #[serde(default)]
     pub earlier: Vec<EarlierRules>,
+    /// The baseline that sigma and centre were estimated from; none where they were given.
+    #[serde(default)]
+    pub estimated: Option<FromBaseline>,
 }
 
 impl ChartDesign {
+    /// Whether the control limits reach beyond a tolerance: then the instrument, doing what it normally does,
+    /// cannot hold it.
+    #[must_use]
+    pub fn reaches_beyond(&self, lower: Option<f64>, upper: Option<f64>) -> bool {
+        let Level::Frozen { center_line } = self.level else { return false };
+        self.basis != LimitBasis::Levels
+            && (lower.is_some_and(|lower| center_line - self.below < lower)
+                || upper.is_some_and(|upper| center_line + self.above > upper))
+    }
+
     /// The default design over frozen limits: beyond the limits or the drift watcher raises a
     /// signal; both named rule sets, the cumulative sums and the scatter within checks are advisory.
     #[must_use]
@@ -215,6 +296,7 @@ impl ChartDesign {
             raising: [Criterion::BeyondLimits, Criterion::Ewma].into_iter().collect(),
             advisory: Criterion::named_sets().with(Criterion::Cusum).with(Criterion::Spread),
             earlier: vec![],
+            estimated: None,
         }
     }
 
@@ -261,11 +343,22 @@ impl ChartDesign {
     /// the target and is provisional. Action lines stay where their owner set them.
     #[must_use]
     pub fn after_adjustment(&self, target: f64) -> Self {
+        self.after_correction(target, None)
+    }
+
+    /// The same where it is known how sure the level was by which was corrected: `std_dev` in the unit of the chart.
+    #[must_use]
+    pub fn after_correction(&self, target: f64, std_dev: Option<f64>) -> Self {
+        let variance = std_dev.map(|own| (own / self.sigma).powi(2)).filter(|v| v.is_finite());
         match self.basis {
             LimitBasis::ActionLines | LimitBasis::Levels => {
                 Self { earlier: vec![], ..self.clone() }
             }
-            _ => Self { level: Level::AfterAdjustment { target }, earlier: vec![], ..self.clone() },
+            _ => Self {
+                level: Level::AfterAdjustment { target, variance },
+                earlier: vec![],
+                ..self.clone()
+            },
         }
     }
 
@@ -310,7 +403,7 @@ mod tests {
     fn a_stored_design_reads_back() {
         let design = ChartDesign::given(1.0, 2.0);
         let mut stored = serde_json::to_value(&design).unwrap();
-        for name in ["basis", "components", "spread", "cusum", "earlier"] {
+        for name in ["basis", "components", "spread", "cusum", "earlier", "estimated"] {
             stored.as_object_mut().unwrap().remove(name);
         }
         assert_eq!(serde_json::from_value::<ChartDesign>(stored).unwrap(), design);

@@ -50,6 +50,11 @@ impl EwmaState {
         self.shrink == 0.0
     }
 
+    /// The share of a constant that the average has taken on, 1 − (1 − λ)ⁱ.
+    pub(super) fn reached(&self) -> f64 {
+        1.0 - self.shrink.sqrt()
+    }
+
     /// The average after another value.
     #[inline]
     pub(super) fn after(&self, design: EwmaDesign, standardised: f64) -> f64 {

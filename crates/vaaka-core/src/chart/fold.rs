@@ -8,8 +8,9 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 
 use super::{
-    ChartDesign, Criteria, Criterion, CusumSignal, CusumState, EwmaState, Firing, Level, Levels,
-    PROVISIONAL_POINTS, RuleWindow, Side, SignalChange, SignalTracker, Spread,
+    ChartDesign, Criteria, Criterion, CusumSignal, CusumState, EwmaDesign, EwmaState, Firing,
+    LEVEL_SHARE, Level, Levels, PROVISIONAL_POINTS, RuleWindow, Side, SignalChange, SignalTracker,
+    Spread,
 };
 
 /// One check mean on a chart: the first valid as-found run of a check.
@@ -187,13 +188,8 @@ impl ChartState {
     /// The centre line that the next point will be held against, and whether it is provisional.
     #[must_use]
     pub fn center_line(&self, design: &ChartDesign) -> (f64, bool) {
-        match design.level {
-            Level::Frozen { center_line } => (center_line, false),
-            Level::AfterAdjustment { target } if self.counted < PROVISIONAL_POINTS => {
-                (target, true)
-            }
-            Level::AfterAdjustment { .. } => (self.level_sum / f64::from(PROVISIONAL_POINTS), true),
-        }
+        let (center_line, _) = design.level.after(self.counted, self.level_sum);
+        (center_line, matches!(design.level, Level::AfterAdjustment { .. }))
     }
 
     /// The side on which a signal is active after the newest point, worst first.
@@ -236,7 +232,7 @@ impl ChartState {
         let (center_line, provisional) = self.center_line(design);
         let gap = self.last_at.is_some_and(|last| self.is_gap(last, point.measured_at));
         self.last_at = Some(point.measured_at);
-        let level_variance = self.level_variance(design);
+        let level_variance = LEVEL_SHARE * design.level.after(self.counted, self.level_sum).1;
         let (mut below, mut above, mut sigma) = (design.below, design.above, design.sigma);
         if let Some(components) = &design.components
             && components.readings != point.readings
@@ -258,7 +254,7 @@ impl ChartState {
         if judged {
             let of_the_average = self.ewma.push(design.ewma, standardised);
             ewma_half_width = if level_variance > 0.0 {
-                beside_the_level(of_the_average, design.ewma.width, level_variance)
+                beside_the_level(of_the_average, design.ewma, self.ewma, level_variance)
             } else {
                 of_the_average
             };
@@ -367,17 +363,6 @@ impl ChartState {
         Found { firings, advisory, changes }
     }
 
-    /// Variance of the centre line in units of sigma squared: a level from five checks is itself
-    /// uncertain by σ²/5, and limits that ignored it would cry wolf until a baseline is frozen.
-    fn level_variance(&self, design: &ChartDesign) -> f64 {
-        match design.level {
-            Level::AfterAdjustment { .. } if self.counted >= PROVISIONAL_POINTS => {
-                1.0 / f64::from(PROVISIONAL_POINTS)
-            }
-            Level::AfterAdjustment { .. } | Level::Frozen { .. } => 0.0,
-        }
-    }
-
     fn remember_crossings(&mut self, ordinal: u64) {
         if self.ewma.z <= 0.0 {
             self.not_above = Some(ordinal);
@@ -471,11 +456,16 @@ fn widened(half_width: f64, level_variance: f64) -> f64 {
     half_width * (1.0 + level_variance).sqrt()
 }
 
-/// The same for the drift watcher.
+/// The same for the slow average, which has taken on the share 1 − (1 − λ)ⁱ of the level's error.
 #[cold]
 #[inline(never)]
-fn beside_the_level(half_width: f64, width: f64, level_variance: f64) -> f64 {
-    half_width.hypot(width * level_variance.sqrt())
+fn beside_the_level(
+    half_width: f64,
+    design: EwmaDesign,
+    state: EwmaState,
+    level_variance: f64,
+) -> f64 {
+    half_width.hypot(design.width * level_variance.sqrt() * state.reached())
 }
 
 /// What is beyond its limits at a point.

@@ -21,7 +21,8 @@ mod sweep;
 pub use cusum::{CUSUM_INTERVAL, CUSUM_REFERENCE, CusumArm, CusumDesign, CusumSignal, CusumState};
 pub use design::{
     ChartDesign, Components, DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, EarlierRules,
-    IN_CONTROL_RUN_LENGTH, Level, LimitBasis, PROVISIONAL_POINTS, SpreadDesign,
+    FromBaseline, IN_CONTROL_RUN_LENGTH, LEVEL_SHARE, Level, LimitBasis, PROVISIONAL_POINTS,
+    SpreadDesign,
 };
 pub use ewma::{EwmaDesign, EwmaState};
 pub use fold::{ChartPoint, ChartState, Found, PointEvaluation, Scatter, evaluate};

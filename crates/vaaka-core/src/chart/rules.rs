@@ -149,6 +149,32 @@ impl Criterion {
         Self::LevelsFourApart,
     ];
 
+    /// The word that stands for it in the store and on the command line.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::BeyondLimits => "beyond_limits",
+            Self::Ewma => "ewma",
+            Self::Beyond3 => "beyond3",
+            Self::TwoOfThree => "two_of_three",
+            Self::FourOfFive => "four_of_five",
+            Self::EightOnASide => "eight_on_a_side",
+            Self::NineOnASide => "nine_on_a_side",
+            Self::SixTrending => "six_trending",
+            Self::FourteenAlternating => "fourteen_alternating",
+            Self::FifteenHugging => "fifteen_hugging",
+            Self::EightAvoiding => "eight_avoiding",
+            Self::Cusum => "cusum",
+            Self::Spread => "spread",
+            Self::WarningBeyond2 => "warning_beyond2",
+            Self::TwoInARowBeyond2 => "two_in_a_row_beyond2",
+            Self::FourInARowBeyond1 => "four_in_a_row_beyond1",
+            Self::TenOnASide => "ten_on_a_side",
+            Self::TwoLevelsBeyond2 => "two_levels_beyond2",
+            Self::LevelsFourApart => "levels_four_apart",
+        }
+    }
+
     /// Its bit in [`Criteria`].
     const fn bit(self) -> u32 {
         1 << self as u32

@@ -111,6 +111,17 @@ impl SubgroupStudy {
         Lines::about(self.center, multiplier * sigma)
     }
 
+    /// Whether the scatter of a check is beyond the limits that belong to its own number of readings.
+    #[must_use]
+    pub fn scatter_is_beyond(&self, check: &[f64], spread: Spread, multiplier: f64) -> bool {
+        let own = match spread {
+            Spread::Range => range(check),
+            Spread::StdDev => sample_std_dev(check).unwrap_or(0.0),
+        };
+        self.spread_lines(check.len(), spread, multiplier)
+            .is_some_and(|lines| own > lines.upper || own < lines.lower)
+    }
+
     /// Limits of the range or the standard deviation of `n` readings; none for a single one.
     #[must_use]
     pub fn spread_lines(&self, n: usize, spread: Spread, multiplier: f64) -> Option<Lines> {

@@ -7,9 +7,9 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 
 use crate::chart::{
-    BaselineStudy, ChartDesign, ChartPoint, ChartState, DEFAULT_OUTER_MULTIPLIER, LEVELS,
-    LINE_GAIN, LINE_OFFSET, Levels, LimitError, MINIMUM_BASELINE_POINTS, PointEvaluation, Scatter,
-    Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
+    BaselineStudy, ChartDesign, ChartPoint, ChartState, DEFAULT_OUTER_MULTIPLIER, FromBaseline,
+    LEVELS, LINE_GAIN, LINE_OFFSET, Levels, LimitError, MINIMUM_BASELINE_POINTS, PointEvaluation,
+    Scatter, Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
 };
 use crate::history::{Drift, estimate_drift};
 use crate::judgement::{
@@ -19,6 +19,7 @@ use crate::judgement::{
 };
 use crate::method::{EntryValue, Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
+use crate::stats::lag_one_autocorrelation;
 
 /// How many of the newest points of a segment the drift estimate may look at.
 pub const DRIFT_WINDOW: usize = 400;
@@ -394,6 +395,14 @@ pub fn freeze_baseline(
             by: Spread::StdDev,
             multiplier: DEFAULT_OUTER_MULTIPLIER,
         }),
+        estimated: Some(FromBaseline {
+            points: count,
+            source: study.limits.sigma_source,
+            autocorrelation: resemblance(baseline),
+            within_degrees_of_freedom: within_checks(baseline, resolution).map(|_| {
+                baseline.iter().map(|point| f64::from(point.readings.saturating_sub(1))).sum()
+            }),
+        }),
         ..ChartDesign::from_limits(&study.limits)
     };
     let chart_points: Vec<ChartPoint> = points
@@ -403,6 +412,13 @@ pub fn freeze_baseline(
         .collect();
     let (state, evaluations) = evaluate(&design, interval, &chart_points);
     Ok(FrozenBaseline { study, design, state, evaluations })
+}
+
+/// How much neighbouring checks of a baseline resemble each other.
+fn resemblance(baseline: &[ChartPoint]) -> f64 {
+    let values: Vec<f64> = baseline.iter().map(|point| point.value).collect();
+    let r = lag_one_autocorrelation(&values).unwrap_or(0.0);
+    FromBaseline::resemblance(r, values.len())
 }
 
 /// Pooled standard deviation of a reading within a check, at least what the resolution leaves; none

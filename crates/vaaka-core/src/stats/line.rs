@@ -17,8 +17,8 @@ pub struct StraightLine {
     pub degrees_of_freedom: usize,
     /// Mean of the abscissae.
     pub mean_x: f64,
-    /// Sum of squared deviations of the abscissae, Sxx.
-    pub sum_squares_x: f64,
+    /// √Sxx, the root of the sum of squared deviations of the abscissae.
+    pub root_sum_squares_x: f64,
 }
 
 impl StraightLine {
@@ -32,42 +32,60 @@ impl StraightLine {
     #[must_use]
     pub fn standard_error_at(&self, x: f64) -> f64 {
         let n = (self.degrees_of_freedom + 2) as f64;
-        self.residual_std_dev * (1.0 / n + (x - self.mean_x).powi(2) / self.sum_squares_x).sqrt()
+        self.residual_std_dev
+            * (1.0 / n + ((x - self.mean_x) / self.root_sum_squares_x).powi(2)).sqrt()
     }
 }
 
-/// Fits a straight line by least squares. Centred sums keep the digits when x is a time.
+/// Fits a straight line by least squares. Centred sums keep the digits when x is a time; both are brought to
+/// the size of one before anything is squared, so that no number that can be written overflows on the way.
 ///
 /// # Errors
-/// [`StatsError::TooFewPoints`] below three points, [`StatsError::NoSpreadInX`] when all x agree.
+/// [`StatsError::TooFewPoints`] below three points, [`StatsError::NoSpreadInX`] when all x agree,
+/// [`StatsError::TooLarge`] when the line itself is beyond what a number holds.
 pub fn fit_line(x: &[f64], y: &[f64]) -> Result<StraightLine, StatsError> {
     let n = x.len().min(y.len());
     if n < 3 {
         return Err(StatsError::TooFewPoints { required: 3, got: n });
     }
-    let (mean_x, mean_y) = (mean(&x[..n])?, mean(&y[..n])?);
-    let (mut sxx, mut sxy) = (0.0, 0.0);
-    for (xi, yi) in x.iter().zip(y) {
-        sxx += (xi - mean_x).powi(2);
-        sxy += (xi - mean_x) * (yi - mean_y);
-    }
-    if sxx == 0.0 {
+    let (x, y) = (&x[..n], &y[..n]);
+    let (mean_x, mean_y) = (mean(x)?, mean(y)?);
+    let reach = |values: &[f64], mean: f64| {
+        values.iter().map(|value| (value - mean).abs()).fold(0.0, f64::max)
+    };
+    let (size_x, size_y) = (reach(x, mean_x), reach(y, mean_y));
+    if size_x == 0.0 {
         return Err(StatsError::NoSpreadInX);
     }
+    let unit_y = if size_y > 0.0 { size_y } else { 1.0 };
+    let pairs = || x.iter().zip(y).map(|(x, y)| ((x - mean_x) / size_x, (y - mean_y) / unit_y));
+    let sxx: f64 = pairs().map(|(x, _)| x * x).sum();
+    let sxy: f64 = pairs().map(|(x, y)| x * y).sum();
     let slope = sxy / sxx;
-    let intercept = mean_y - slope * mean_x;
-    let residual_squares: f64 =
-        x.iter().zip(y).map(|(xi, yi)| (yi - mean_y - slope * (xi - mean_x)).powi(2)).sum();
-    let residual_std_dev = (residual_squares / (n - 2) as f64).sqrt();
-    Ok(StraightLine {
-        intercept,
-        slope,
-        slope_standard_error: residual_std_dev / sxx.sqrt(),
-        residual_std_dev,
+    let residual_squares: f64 = pairs().map(|(x, y)| (y - slope * x).powi(2)).sum();
+    let residual = (residual_squares / (n - 2) as f64).sqrt();
+    let scale = unit_y / size_x;
+    let line = StraightLine {
+        intercept: mean_y - slope * scale * mean_x,
+        slope: slope * scale,
+        slope_standard_error: residual / sxx.sqrt() * scale,
+        residual_std_dev: residual * unit_y,
         degrees_of_freedom: n - 2,
         mean_x,
-        sum_squares_x: sxx,
-    })
+        root_sum_squares_x: sxx.sqrt() * size_x,
+    };
+    let numbers = [
+        line.intercept,
+        line.slope,
+        line.slope_standard_error,
+        line.residual_std_dev,
+        line.root_sum_squares_x,
+    ];
+    if numbers.iter().all(|number| number.is_finite()) {
+        Ok(line)
+    } else {
+        Err(StatsError::TooLarge)
+    }
 }
 
 #[cfg(test)]
@@ -91,6 +109,21 @@ mod tests {
         assert!((line.residual_std_dev.powi(2) - 1.5).abs() < 1e-14);
         assert!((line.slope_standard_error.powi(2) - 0.75).abs() < 1e-14);
         assert!((line.standard_error_at(0.0).powi(2) - 0.5).abs() < 1e-14);
+    }
+
+    /// At 1e200 the squares are beyond every number; the line is not.
+    #[test]
+    fn large_and_small_numbers_have_their_line() {
+        for size in [1e-200, 1e-9, 1.0, 1e200] {
+            let x = [1.0, 2.0, 3.0, 5.0].map(|v| v * size);
+            let line = fit_line(&x, &x.map(|v| 3.0 * v)).unwrap();
+            assert!((line.slope - 3.0).abs() < 1e-12, "{size}: {line:?}");
+            let se = line.standard_error_at(x[3]);
+            assert!(se.is_finite() && se <= 1e-12 * size, "{size}: {se}");
+        }
+        let steep = fit_line(&[1e-300, 2e-300, 3e-300], &[1e200, 2e200, 3e200]);
+        assert_eq!(steep, Err(StatsError::TooLarge));
+        assert_eq!(fit_line(&[f64::MAX; 3], &[1.0, 2.0, 3.0]).unwrap_err(), StatsError::TooLarge);
     }
 
     #[test]

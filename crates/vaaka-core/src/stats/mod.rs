@@ -5,6 +5,7 @@ mod line;
 mod normality;
 mod quadrature;
 mod summary;
+mod trend;
 
 pub use components::{Components, variance_components};
 pub use line::{StraightLine, fit_line};
@@ -13,6 +14,8 @@ pub(crate) use quadrature::gauss_legendre;
 pub use summary::{
     autocorrelation, lag_one_autocorrelation, mean, mean_moving_range, sample_std_dev,
 };
+
+pub use trend::{Step, TREND_POINTS, Trend, step, trend};
 
 use thiserror::Error;
 
@@ -33,6 +36,12 @@ pub enum StatsError {
         /// Where the value stands.
         index: usize,
     },
+    /// What would come out is beyond the largest number.
+    #[error("the values are too large to compute with")]
+    TooLarge,
+    /// The lower limit is not below the upper one.
+    #[error("the lower limit is not below the upper one: give them the right way round")]
+    CrossedLimits,
     /// All values are the same, so that there is no spread to compare with.
     #[error("all values are the same, so there is no spread to compare with")]
     NoSpread,

@@ -15,10 +15,12 @@ pub(super) fn check(values: &[f64], required: usize) -> Result<(), StatsError> {
 /// Arithmetic mean x̄ = Σx/n.
 ///
 /// # Errors
-/// [`StatsError::TooFewPoints`] for no value, [`StatsError::NotFinite`] for a value that is not finite.
+/// [`StatsError::TooFewPoints`] for no value, [`StatsError::NotFinite`] for a value that is not finite,
+/// [`StatsError::TooLarge`] when their sum is beyond every number.
 pub fn mean(values: &[f64]) -> Result<f64, StatsError> {
     check(values, 1)?;
-    Ok(values.iter().sum::<f64>() / values.len() as f64)
+    let mean = values.iter().sum::<f64>() / values.len() as f64;
+    if mean.is_finite() { Ok(mean) } else { Err(StatsError::TooLarge) }
 }
 
 /// Sample standard deviation s = √(Σ(x − x̄)²/(n − 1)).
@@ -30,6 +32,21 @@ pub fn sample_std_dev(values: &[f64]) -> Result<f64, StatsError> {
     let center = mean(values)?;
     let squares: f64 = values.iter().map(|value| (value - center).powi(2)).sum();
     Ok((squares / (values.len() - 1) as f64).sqrt())
+}
+
+/// Median; the mean of the two middle ones of an even number. Puts the values in order.
+pub(super) fn median(values: &mut [f64]) -> f64 {
+    let n = values.len();
+    if n == 0 {
+        return f64::NAN;
+    }
+    let (below, middle, _) = values.select_nth_unstable_by(n / 2, f64::total_cmp);
+    let middle = *middle;
+    if n % 2 == 1 {
+        return middle;
+    }
+    let before = below.iter().copied().fold(f64::NEG_INFINITY, f64::max);
+    f64::midpoint(before, middle)
 }
 
 /// Mean of the moving ranges |xᵢ − xᵢ₋₁| over runs of consecutive points.

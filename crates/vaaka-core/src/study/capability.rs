@@ -21,7 +21,8 @@ pub struct Capability {
 /// Capability of values against a tolerance that has at least one side.
 ///
 /// # Errors
-/// [`StatsError`]; [`StatsError::NoSpread`] when all values agree. `Ok(None)` without a tolerance.
+/// [`StatsError`]; [`StatsError::NoSpread`] when all values agree, [`StatsError::CrossedLimits`] for a tolerance
+/// whose ends have changed places. `Ok(None)` without a tolerance.
 pub fn capability(
     values: &[f64],
     lower: Option<f64>,
@@ -29,6 +30,9 @@ pub fn capability(
 ) -> Result<Option<Capability>, StatsError> {
     if lower.is_none() && upper.is_none() {
         return Ok(None);
+    }
+    if lower.zip(upper).is_some_and(|(lower, upper)| lower >= upper) {
+        return Err(StatsError::CrossedLimits);
     }
     let (mean, std_dev) = (mean(values)?, sample_std_dev(values)?);
     if std_dev <= 0.0 {
@@ -60,5 +64,9 @@ mod tests {
         assert_eq!(capability(&[1.0, 2.0], None, None), Ok(None));
         assert_eq!(capability(&[1.0, 1.0], None, Some(2.0)), Err(StatsError::NoSpread));
         assert!(capability(&[], None, Some(2.0)).is_err());
+        for (lower, upper) in [(8.0, 0.0), (1.0, 1.0)] {
+            let crossed = capability(&[1.0, 2.0, 3.0], Some(lower), Some(upper));
+            assert_eq!(crossed, Err(StatsError::CrossedLimits));
+        }
     }
 }

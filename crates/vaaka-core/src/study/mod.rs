@@ -3,9 +3,11 @@
 
 mod back_test;
 mod capability;
+mod objection;
 
 pub use back_test::{BackTest, BackTestSegment, Fault, RaisedSignal, back_test};
 pub use capability::{Capability, capability};
+pub use objection::{Around, MATTERS, NoReason, Objection, TOLD, is_reason};
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -14,12 +16,12 @@ use thiserror::Error;
 
 use crate::chart::{
     BaselineStudy, ChartDesign, ChartPoint, Components, Criteria, CusumDesign, EwmaDesign, Firing,
-    LimitBasis, LimitError, MINIMUM_BASELINE_POINTS, Scatter, Spread, SpreadDesign, evaluate,
-    study_baseline,
+    FromBaseline, LimitBasis, LimitError, MINIMUM_BASELINE_POINTS, Scatter, Spread, SpreadDesign,
+    evaluate, study_baseline,
 };
 use crate::stats::{
-    Components as Groups, Normality, StatsError, anderson_darling, lag_one_autocorrelation, mean,
-    sample_std_dev, variance_components,
+    Components as Groups, Normality, StatsError, Step, Trend, anderson_darling,
+    lag_one_autocorrelation, mean, sample_std_dev, step, trend, variance_components,
 };
 
 /// A point as the study sees it.
@@ -193,10 +195,16 @@ pub struct Study {
     pub autocorrelation: Option<f64>,
     /// |r| beyond which it counts, 2/√n.
     pub autocorrelation_limit: f64,
+    /// The robust trend of the period.
+    pub trend: Option<Trend>,
+    /// The robust step of the period.
+    pub step: Option<Step>,
     /// Sigma over resolution; none without a resolution.
     pub steps: Option<f64>,
     /// Between and within checks, where readings were repeated.
     pub components: Option<Components>,
+    /// Degrees of freedom of what was pooled within checks, Σ(nᵢ − 1).
+    pub within_degrees_of_freedom: Option<f64>,
     /// What the proposed limits and both named rule sets say of the period itself: place among the points
     /// used, and what fired.
     pub unstable: Vec<(usize, Firing)>,
@@ -288,8 +296,12 @@ pub fn study(input: &StudyInput<'_>) -> Study {
         normality,
         autocorrelation,
         autocorrelation_limit,
+        trend: trend(&values).ok(),
+        step: step(&values).ok(),
         steps,
         components,
+        within_degrees_of_freedom: components
+            .map(|_| used.iter().map(|point| f64::from(point.readings.saturating_sub(1))).sum()),
         unstable,
         technicians,
         shift_kinds,
@@ -502,6 +514,21 @@ pub enum DesignFault {
 }
 
 impl Study {
+    /// How sure limits from this period are; none where no limits can be formed.
+    #[must_use]
+    pub fn estimated(&self) -> Option<FromBaseline> {
+        let limits = &self.limits.as_ref()?.limits;
+        Some(FromBaseline {
+            points: self.used,
+            source: limits.sigma_source,
+            autocorrelation: FromBaseline::resemblance(
+                self.autocorrelation.unwrap_or(0.0),
+                self.used,
+            ),
+            within_degrees_of_freedom: self.within_degrees_of_freedom,
+        })
+    }
+
     /// The design that a choice makes of this study.
     ///
     /// # Errors
@@ -560,6 +587,7 @@ impl Study {
             cusum: choice.cusum,
             raising: choice.raising,
             advisory: choice.advisory.without(choice.raising),
+            estimated: self.estimated().filter(|_| basis == LimitBasis::Baseline),
             ..ChartDesign::given(center, sigma)
         })
     }

@@ -269,3 +269,72 @@ fn the_past_is_run_again() {
     );
     assert!(quiet.words().contains("no fault is known"), "{}", quiet.words());
 }
+
+fn about(lower: f64, upper: f64) -> Around {
+    Around { lower: Some(lower), upper: Some(upper), open_signals: 0 }
+}
+
+fn proposed(found: &Study) -> ChartDesign {
+    ChartDesign {
+        estimated: found.estimated(),
+        ..ChartDesign::from_limits(&found.limits.as_ref().unwrap().limits)
+    }
+}
+
+/// A quiet period within its tolerance has nothing against it; of a hundred of them few are accused.
+#[test]
+fn quiet_periods_are_left_alone() {
+    let accused = (0..100)
+        .filter(|seed| {
+            let found = of(&points(&normal(60, 1_000 + seed)));
+            !found.objections(&proposed(&found), about(-9.0, 9.0)).is_empty()
+        })
+        .count();
+    assert!(accused <= 4, "{accused}");
+}
+
+/// The scale of the tank: a drift of three weeks whose limits swallow it and reach beyond ±20. Each finding is said, so
+/// is a signal that nobody has closed.
+#[test]
+fn a_drift_a_step_wide_limits_and_an_open_signal_are_said() {
+    let drifting: Vec<f64> =
+        normal(63, 5).iter().enumerate().map(|(i, noise)| 2.5 * noise + 0.3 * i as f64).collect();
+    let found = of(&points(&drifting));
+    let design = proposed(&found);
+    let objections =
+        found.objections(&design, Around { open_signals: 1, ..about(-20.0, 20.0) });
+    let has = |is: &dyn Fn(&Objection) -> bool| objections.iter().any(is);
+    assert!(has(&|one| matches!(one, Objection::OpenSignal { count: 1 })), "{objections:?}");
+    assert!(
+        has(&|one| matches!(one, Objection::Slope { change, .. } if (14.0..24.0).contains(change))),
+        "{objections:?}"
+    );
+    assert!(has(&|one| matches!(one, Objection::BeyondTolerance { .. })), "{objections:?}");
+    let stepped: Vec<f64> = normal(60, 6)
+        .iter()
+        .enumerate()
+        .map(|(i, noise)| noise + if i < 25 { 0.0 } else { 3.0 })
+        .collect();
+    let found = of(&points(&stepped));
+    let objections = found.objections(&proposed(&found), about(-30.0, 30.0));
+    assert!(
+        objections.iter().any(|one| matches!(one, Objection::Step { at, size, .. }
+            if (22..=28).contains(at) && (2.2..3.8).contains(size))),
+        "{objections:?}"
+    );
+    // Given limits do not rest on the period: only the tolerance and open signals speak against them.
+    let given = ChartDesign { basis: LimitBasis::Given, ..ChartDesign::given(0.0, 1.0) };
+    assert!(found.objections(&given, about(-30.0, 30.0)).is_empty());
+    let one_sided = Around { lower: None, upper: Some(3.0), open_signals: 0 };
+    assert!(matches!(found.objections(&given, one_sided)[..], [Objection::BeyondTolerance { .. }]));
+}
+
+/// Of six years of checks a slope of a tenth of a sigma is told from none, and does not matter.
+#[test]
+fn what_is_told_and_does_not_matter_is_no_objection() {
+    let long: Vec<f64> =
+        normal(6_000, 8).iter().enumerate().map(|(i, noise)| noise + i as f64 * 3e-5).collect();
+    let found = of(&points(&long));
+    assert!(found.trend.unwrap().probability < TOLD, "{:?}", found.trend);
+    assert!(found.objections(&proposed(&found), about(-9.0, 9.0)).is_empty());
+}

@@ -4,15 +4,17 @@ use jiff::{SignedDuration, Timestamp};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use vaaka_core::chart::constants::{c4, d2, d3};
+use vaaka_core::chart::run_length::{CusumSides, EwmaStart};
 use vaaka_core::chart::{
     ChartDesign, ChartPoint, ControlLimits, Criterion, CusumDesign, CusumState,
     DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, EwmaState, SigmaSource, Spread,
     evaluate, run_length, study_baseline, study_subgroups,
 };
 use vaaka_core::history::estimate_drift;
-use vaaka_store::to_word;
+use vaaka_core::stats::StatsError;
 
-use super::{Computation, Compute, positive, words};
+use super::words::{Moment, Word, ZoneRule};
+use super::{Computation, Compute, positive, said};
 
 pub fn all() -> Vec<Computation> {
     vec![
@@ -43,6 +45,7 @@ struct Baseline {
     values: Vec<f64>,
     /// Half-width of the limits, in sigmas.
     #[serde(default = "multiplier")]
+    #[schemars(extend("exclusiveMinimum" = 0))]
     multiplier: f64,
     /// Step of the display in the unit of the values; zero where it does not matter.
     #[serde(default)]
@@ -60,9 +63,9 @@ struct LimitsOutput {
     upper_control_limit: f64,
     /// Standard deviation of the check means.
     sigma: f64,
-    /// Where sigma comes from: moving_range, sample_std_dev (consecutive checks are correlated) or
-    /// resolution (the display is coarser than the spread).
-    sigma_source: String,
+    /// Where sigma comes from: sample_std_dev where consecutive checks are correlated, resolution where the
+    /// display is coarser than the spread.
+    sigma_source: Word<SigmaSource>,
     /// Whether the resolution sets sigma or the width, so that zone rules mean nothing.
     resolution_floor: bool,
 }
@@ -73,7 +76,7 @@ fn limits_of(input: &Baseline) -> Result<ControlLimits, String> {
         return Err(format!("the resolution is {}: it is not negative", input.resolution));
     }
     let study = study_baseline(&[&input.values], input.multiplier, input.resolution);
-    Ok(study.map_err(words)?.limits)
+    Ok(study.map_err(said)?.limits)
 }
 
 impl Compute for Limits {
@@ -89,7 +92,7 @@ impl Compute for Limits {
             lower_control_limit: limits.lower_control_limit,
             upper_control_limit: limits.upper_control_limit,
             sigma: limits.sigma,
-            sigma_source: to_word(&limits.sigma_source).map_err(words)?,
+            sigma_source: Word(limits.sigma_source),
             resolution_floor: limits.resolution_floor,
         })
     }
@@ -106,9 +109,11 @@ struct ChartInput {
     /// Centre line.
     center_line: f64,
     /// Standard deviation of a point.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     sigma: f64,
     /// Half-width of the limits, in sigmas.
     #[serde(default = "multiplier")]
+    #[schemars(extend("exclusiveMinimum" = 0))]
     multiplier: f64,
 }
 
@@ -119,6 +124,14 @@ struct ChartOutput {
     lower_control_limit: f64,
     /// Upper control limit.
     upper_control_limit: f64,
+    /// Centre line of the moving ranges, d₂·σ.
+    moving_range_center: f64,
+    /// Upper limit of the moving ranges, (d₂ + L·d₃)·σ; the lower one is zero.
+    moving_range_limit: f64,
+    /// Points beyond the control limits, by their place from 0.
+    beyond: Vec<usize>,
+    /// Points whose moving range from the one before is beyond its limit.
+    moving_range_beyond: Vec<usize>,
     /// The points.
     points: Vec<Evaluated>,
 }
@@ -139,8 +152,8 @@ struct Evaluated {
 /// A criterion that fired.
 #[derive(Debug, Serialize, JsonSchema)]
 pub struct Fired {
-    /// Which, as a word.
-    criterion: String,
+    /// Which.
+    criterion: Word<Criterion>,
     /// Side of the centre: above, below; null for patterns without one.
     side: Option<String>,
     /// Places of the points that make the pattern, from 0.
@@ -150,16 +163,14 @@ pub struct Fired {
 }
 
 /// Firings as they are written out.
-pub fn fired(firings: &[vaaka_core::chart::Firing]) -> Result<Vec<Fired>, String> {
+pub fn fired(firings: &[vaaka_core::chart::Firing]) -> Vec<Fired> {
     firings
         .iter()
-        .map(|firing| {
-            Ok(Fired {
-                criterion: to_word(&firing.criterion).map_err(words)?,
-                side: firing.side.map(|side| side.word().to_owned()),
-                points: firing.points.clone(),
-                shift: firing.shift,
-            })
+        .map(|firing| Fired {
+            criterion: Word(firing.criterion),
+            side: firing.side.map(|side| side.word().to_owned()),
+            points: firing.points.clone(),
+            shift: firing.shift,
         })
         .collect()
 }
@@ -198,13 +209,25 @@ impl Compute for Chart {
             judged.push(Evaluated {
                 ewma: one.ewma,
                 ewma_half_width: one.ewma_half_width,
-                raising: fired(one.firings())?,
-                advisory: fired(one.advisory())?,
+                raising: fired(one.firings()),
+                advisory: fired(one.advisory()),
             });
         }
+        let places =
+            |is: &dyn Fn(usize) -> bool| (0..input.values.len()).filter(|i| is(*i)).collect();
+        let moving_range_limit = sigma * (d2(2) + wide * d3(2));
+        let of = |index: usize| input.values[index];
         Ok(ChartOutput {
             lower_control_limit: limits.lower_control_limit,
             upper_control_limit: limits.upper_control_limit,
+            moving_range_center: sigma * d2(2),
+            moving_range_limit,
+            beyond: places(&|i| {
+                of(i) > limits.upper_control_limit || of(i) < limits.lower_control_limit
+            }),
+            moving_range_beyond: places(&|i| {
+                i > 0 && (of(i) - of(i - 1)).abs() > moving_range_limit
+            }),
             points: judged,
         })
     }
@@ -227,18 +250,20 @@ struct Subgroups;
 struct SubgroupInput {
     /// The readings of each check, two at least in each; twenty checks at least.
     checks: Vec<Vec<f64>>,
-    /// How the scatter is charted: range or std_dev.
+    /// How the scatter is charted.
     #[serde(default = "by_range")]
-    spread: String,
+    spread: Word<Spread>,
     /// Half-width of the limits, in sigmas.
     #[serde(default = "multiplier")]
+    #[schemars(extend("exclusiveMinimum" = 0))]
     multiplier: f64,
     /// Readings in a check that the limits are for.
+    #[schemars(range(min = 2, max = 100))]
     n: usize,
 }
 
-fn by_range() -> String {
-    "range".to_owned()
+fn by_range() -> Word<Spread> {
+    Word(Spread::Range)
 }
 
 /// Limits of means and of their scatter.
@@ -254,6 +279,9 @@ struct SubgroupOutput {
     mean_with_between: [f64; 3],
     /// The same of the range or standard deviation within a check.
     spread: [f64; 3],
+    /// Checks whose own scatter is beyond these limits, by their place from 0: with another number of readings
+    /// than n they are held against limits of their own.
+    scatter_beyond: Vec<usize>,
 }
 
 impl Compute for Subgroups {
@@ -263,14 +291,10 @@ impl Compute for Subgroups {
     type Output = SubgroupOutput;
 
     fn compute(input: SubgroupInput) -> Result<SubgroupOutput, String> {
-        let spread = match input.spread.as_str() {
-            "range" => Spread::Range,
-            "std_dev" => Spread::StdDev,
-            other => return Err(format!("“{other}” is no spread: give range or std_dev")),
-        };
+        let spread = input.spread.0;
         let wide = positive("the multiplier", input.multiplier)?;
         let slices: Vec<&[f64]> = input.checks.iter().map(Vec::as_slice).collect();
-        let study = study_subgroups(&slices, spread).map_err(words)?;
+        let study = study_subgroups(&slices, spread).map_err(said)?;
         let lines = |lines: vaaka_core::chart::Lines| [lines.lower, lines.center, lines.upper];
         let of_spread = study
             .spread_lines(input.n, spread, wide)
@@ -281,6 +305,13 @@ impl Compute for Subgroups {
             mean: lines(study.mean_lines(input.n, wide)),
             mean_with_between: lines(study.between_lines(input.n, wide)),
             spread: lines(of_spread),
+            scatter_beyond: input
+                .checks
+                .iter()
+                .enumerate()
+                .filter(|(_, check)| study.scatter_is_beyond(check, spread, wide))
+                .map(|(place, _)| place)
+                .collect(),
         })
     }
 }
@@ -291,7 +322,8 @@ struct Constants;
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Size {
-    /// Values in a subgroup, 2 to 100.
+    /// Values in a subgroup.
+    #[schemars(range(min = 2, max = 100))]
     n: usize,
 }
 
@@ -339,12 +371,15 @@ struct CusumInput {
     /// Centre line.
     center_line: f64,
     /// Standard deviation of a point.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     sigma: f64,
     /// Reference value k, in sigmas: half of the shift that is looked for.
     #[serde(default = "reference")]
+    #[schemars(range(min = 0, max = 10))]
     k: f64,
     /// Decision interval h, in sigmas.
     #[serde(default = "interval")]
+    #[schemars(extend("exclusiveMinimum" = 0, "maximum" = 50))]
     h: f64,
     /// Where the sums begin, in sigmas; h/2 for a fast initial response.
     #[serde(default)]
@@ -391,10 +426,9 @@ impl Compute for Cusum {
     type Output = CusumOutput;
 
     fn compute(input: CusumInput) -> Result<CusumOutput, String> {
-        // Asking for the run length checks the parts, with its words.
         let (reference, interval) = (input.k, input.h);
         let design = CusumDesign { reference, interval, head_start: input.head_start };
-        run_length::cusum(design, 0.0).map_err(words)?;
+        run_length::check_cusum(design).map_err(said)?;
         let mut state = CusumState::new(design);
         let mut output = CusumOutput { upper: vec![], lower: vec![], signals: vec![] };
         let points = standardised(&input.values, input.center_line, input.sigma)?;
@@ -432,12 +466,15 @@ struct EwmaInput {
     /// Centre line.
     center_line: f64,
     /// Standard deviation of a point.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     sigma: f64,
     /// Weight λ of the newest point.
     #[serde(default = "lambda")]
+    #[schemars(range(min = 0.001, max = 1))]
     lambda: f64,
     /// Width L of the limits, in standard deviations of the average.
     #[serde(default = "width")]
+    #[schemars(extend("exclusiveMinimum" = 0, "maximum" = 10))]
     width: f64,
 }
 
@@ -460,7 +497,7 @@ impl Compute for Ewma {
 
     fn compute(input: EwmaInput) -> Result<EwmaOutput, String> {
         let design = EwmaDesign { lambda: input.lambda, width: input.width };
-        run_length::ewma_with_limits(design, None, 0.0).map_err(words)?;
+        run_length::check_ewma(design).map_err(said)?;
         let mut state = EwmaState::default();
         let mut output = EwmaOutput { average: vec![], half_width: vec![], beyond: vec![] };
         let points = standardised(&input.values, input.center_line, input.sigma)?;
@@ -476,11 +513,21 @@ impl Compute for Ewma {
     }
 }
 
-/// An average run length.
+/// A run length.
 #[derive(Debug, Serialize, JsonSchema)]
 struct Length {
     /// Points until the first signal, on average.
     average: f64,
+    /// Standard deviation of that number.
+    standard_deviation: f64,
+    /// Points within which one half of all charts has signalled.
+    median: f64,
+}
+
+impl From<run_length::RunLength> for Length {
+    fn from(found: run_length::RunLength) -> Self {
+        Self { average: found.average, standard_deviation: found.std_dev, median: found.median }
+    }
 }
 
 struct RulesLength;
@@ -489,11 +536,11 @@ struct RulesLength;
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct RulesInput {
-    /// Zone and side rules, as words: beyond3, two_of_three, four_of_five, eight_on_a_side,
-    /// nine_on_a_side.
-    rules: Vec<String>,
+    /// Zone and side rules.
+    rules: Vec<Word<ZoneRule>>,
     /// Shift of the mean, in sigmas; zero for the distance of false alarms.
     #[serde(default)]
+    #[schemars(range(min = -10, max = 10))]
     shift: f64,
 }
 
@@ -504,13 +551,8 @@ impl Compute for RulesLength {
     type Output = Length;
 
     fn compute(input: RulesInput) -> Result<Length, String> {
-        let read = |word: &String| {
-            serde_json::from_value::<Criterion>(serde_json::Value::String(word.clone()))
-                .map_err(|_| format!("“{word}” is no rule that is known here"))
-        };
-        let rules: Vec<Criterion> = input.rules.iter().map(read).collect::<Result<_, _>>()?;
-        let found = run_length::zone_rules(&rules, input.shift).map_err(words)?;
-        Ok(Length { average: found.average })
+        let rules: Vec<Criterion> = input.rules.iter().map(|word| word.0.0).collect();
+        Ok(run_length::zone_rules(&rules, input.shift).map_err(said)?.into())
     }
 }
 
@@ -522,29 +564,39 @@ struct CusumLength;
 struct CusumLengthInput {
     /// Reference value k, in sigmas: half of the shift that is looked for.
     #[serde(default = "reference")]
+    #[schemars(range(min = 0, max = 10))]
     k: f64,
     /// Decision interval h, in sigmas.
     #[serde(default = "interval")]
+    #[schemars(extend("exclusiveMinimum" = 0, "maximum" = 50))]
     h: f64,
     /// Where the sums begin, in sigmas; h/2 for a fast initial response.
     #[serde(default)]
     head_start: f64,
     /// Shift of the mean, in sigmas.
     #[serde(default)]
+    #[schemars(range(min = -10, max = 10))]
     shift: f64,
+    /// Which of the two sums are kept.
+    #[serde(default = "both_sides")]
+    sides: Word<CusumSides>,
+}
+
+fn both_sides() -> Word<CusumSides> {
+    Word(CusumSides::Both)
 }
 
 impl Compute for CusumLength {
     const NAME: &'static str = "run-length-cusum";
-    const ABOUT: &'static str = "exact run length of cumulative sums on both sides";
+    const ABOUT: &'static str = "exact run length of cumulative sums, on both sides or one";
     type Input = CusumLengthInput;
     type Output = Length;
 
     fn compute(input: CusumLengthInput) -> Result<Length, String> {
         let (reference, interval) = (input.k, input.h);
         let design = CusumDesign { reference, interval, head_start: input.head_start };
-        let found = run_length::cusum(design, input.shift).map_err(words)?;
-        Ok(Length { average: found.average })
+        let found = run_length::cusum(design, input.shift, input.sides.0);
+        Ok(found.map_err(said)?.into())
     }
 }
 
@@ -556,16 +608,27 @@ struct EwmaLength;
 struct EwmaLengthInput {
     /// Weight λ of the newest point.
     #[serde(default = "lambda")]
+    #[schemars(range(min = 0.001, max = 1))]
     lambda: f64,
     /// Width L of the limits, in standard deviations of the average.
     #[serde(default = "width")]
+    #[schemars(extend("exclusiveMinimum" = 0, "maximum" = 10))]
     width: f64,
     /// Half-width of control limits that signal, too, in sigmas; null for the average alone.
     #[serde(default)]
     multiplier: Option<f64>,
     /// Shift of the mean, in sigmas.
     #[serde(default)]
+    #[schemars(range(min = -10, max = 10))]
     shift: f64,
+    /// Limits at the first points: those of a segment that begins, exact and narrower at first, or the steady ones of
+    /// a chart that has run quietly for long.
+    #[serde(default = "of_a_segment")]
+    start: Word<EwmaStart>,
+}
+
+fn of_a_segment() -> Word<EwmaStart> {
+    Word(EwmaStart::Segment)
 }
 
 impl Compute for EwmaLength {
@@ -577,8 +640,9 @@ impl Compute for EwmaLength {
 
     fn compute(input: EwmaLengthInput) -> Result<Length, String> {
         let design = EwmaDesign { lambda: input.lambda, width: input.width };
-        let found = run_length::ewma_with_limits(design, input.multiplier, input.shift);
-        Ok(Length { average: found.map_err(words)?.average })
+        let found =
+            run_length::ewma_with_limits(design, input.multiplier, input.shift, input.start.0);
+        Ok(found.map_err(said)?.into())
     }
 }
 
@@ -588,8 +652,8 @@ struct Drifting;
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct DriftInput {
-    /// When each was measured (RFC 3339), oldest first, from the likely onset on.
-    at: Vec<String>,
+    /// When each was measured, oldest first, from the likely onset on.
+    at: Vec<Moment>,
     /// Values.
     values: Vec<f64>,
     /// Lower tolerance limit; null where there is none.
@@ -612,9 +676,11 @@ struct DriftOutput {
     /// Level of the line at the newest point.
     level_now: f64,
     /// When it meets the limit it runs towards; null when not within a year.
-    crosses_at: Option<String>,
+    crosses_at: Option<Moment>,
     /// With the steeper end of the interval.
-    crosses_earliest: Option<String>,
+    crosses_earliest: Option<Moment>,
+    /// With the flatter end; null when not within a year.
+    crosses_latest: Option<Moment>,
 }
 
 impl Compute for Drifting {
@@ -628,24 +694,23 @@ impl Compute for Drifting {
             let (at, values) = (input.at.len(), input.values.len());
             return Err(format!("{at} times and {values} values: give as many of each"));
         }
-        let mut points = Vec::new();
-        for (at, value) in input.at.iter().zip(&input.values) {
-            let at: Timestamp = at
-                .parse()
-                .map_err(|_| format!("“{at}” is no time: write it like 2026-11-24T20:34:00Z"))?;
-            points.push((at, *value));
+        if input.lower.zip(input.upper).is_some_and(|(lower, upper)| lower >= upper) {
+            return Err(said(StatsError::CrossedLimits));
         }
+        let points: Vec<(Timestamp, f64)> =
+            input.at.iter().map(|at| at.0).zip(input.values.iter().copied()).collect();
         if points.windows(2).any(|pair| pair[1].0 < pair[0].0) {
             return Err("the times are not in order: give the oldest first".to_owned());
         }
-        let found = estimate_drift(&points, input.lower, input.upper).map_err(words)?;
+        let found = estimate_drift(&points, input.lower, input.upper).map_err(said)?;
         Ok(DriftOutput {
             per_week: found.per_week,
             per_week_low: found.per_week_low,
             per_week_high: found.per_week_high,
             level_now: found.level_now,
-            crosses_at: found.crossing.map(|crossing| crossing.at.to_string()),
-            crosses_earliest: found.crossing.map(|crossing| crossing.earliest.to_string()),
+            crosses_at: found.crossing.map(|crossing| Moment(crossing.at)),
+            crosses_earliest: found.crossing.map(|crossing| Moment(crossing.earliest)),
+            crosses_latest: found.crossing.and_then(|crossing| crossing.latest).map(Moment),
         })
     }
 }
@@ -663,6 +728,13 @@ mod tests {
         let input = r#"{"values":[0,0.5,-0.5,2.2,0.1,2.3,4.5],"center_line":0,"sigma":1}"#;
         let found = run("chart", input).unwrap();
         assert_eq!(found["upper_control_limit"], 3.25);
+        assert_eq!(
+            (&found["beyond"], &found["moving_range_beyond"]),
+            (&serde_json::json!([6]), &serde_json::json!([]))
+        );
+        // (2/√π + 3.25·d₃)·σ with d₃(2) = 0.8525 (ISO 7870-2 prints 0.853; from memory).
+        let range = found["moving_range_limit"].as_f64().unwrap();
+        assert!((range - (1.128_379 + 3.25 * 0.852_502)).abs() < 1e-4, "{range}");
         assert_eq!(found["points"][6]["raising"][0]["criterion"], "beyond_limits");
         let advisory = found["points"][5]["advisory"].as_array().unwrap();
         let two = advisory.iter().find(|one| one["criterion"] == "two_of_three").unwrap();
@@ -680,6 +752,14 @@ mod tests {
         assert!((length - 370.4).abs() < 0.01, "{length}");
         let both = run("run-length-ewma", r#"{"multiplier":3.25}"#).unwrap();
         assert!((500.0..515.0).contains(&both["average"].as_f64().unwrap()), "{both}");
+        let slow = run("run-length-ewma", r#"{"width":3.1,"lambda":0.003,"start":"steady"}"#);
+        let slow = slow.unwrap()["average"].as_f64().unwrap();
+        assert!((slow / 21_013.0 - 1.0).abs() < 1e-3, "{slow}");
+        let one = run("run-length-cusum", r#"{"h":4,"sides":"upper"}"#).unwrap();
+        let two = run("run-length-cusum", r#"{"h":4}"#).unwrap();
+        let ratio = one["average"].as_f64().unwrap() / two["average"].as_f64().unwrap();
+        assert!((ratio - 2.0).abs() < 1e-9, "{one} {two}");
+        assert!(two["median"].as_f64().unwrap() < two["average"].as_f64().unwrap(), "{two}");
         let ewma = run("ewma", r#"{"values":[1,1,1],"center_line":0,"sigma":1}"#).unwrap();
         assert!((ewma["average"][2].as_f64().unwrap() - 0.271).abs() < 1e-12, "{ewma}");
         let n = run("chart-constants", r#"{"n":5}"#).unwrap();
@@ -694,12 +774,17 @@ mod tests {
             ("chart-limits", r#"{"values":[1,2]}"#, "2 shifts are in this baseline"),
             ("cusum", r#"{"values":[1],"center_line":0,"sigma":1,"h":0}"#, "h is 0"),
             ("ewma", r#"{"values":[1],"center_line":0,"sigma":1,"lambda":2}"#, "λ is 2"),
-            ("run-length-rules", r#"{"rules":["six_trending"]}"#, "no zone rule"),
-            ("run-length-rules", r#"{"rules":["moon"]}"#, "no rule that is known"),
+            ("run-length-rules", r#"{"rules":["six_trending"]}"#, "no rule that has an exact"),
+            ("run-length-rules", r#"{"rules":["moon"]}"#, "“moon” is no rule"),
+            ("run-length-ewma", r#"{"lambda":0.0001}"#, "λ is 0.0001"),
+            ("run-length-ewma", r#"{"width":9}"#, "as good as never"),
+            ("run-length-cusum", r#"{"k":0.5,"h":50}"#, "as good as never"),
+            ("run-length-cusum", r#"{"sides":"left"}"#, "give one of both, upper, lower"),
             ("subgroup-limits", r#"{"checks":[[1,2]],"n":2}"#, "at least 20"),
             ("chart-constants", r#"{"n":1}"#, "from 2 to 100"),
             ("drift", r#"{"at":["soon"],"values":[1]}"#, "no time"),
             ("drift", r#"{"at":[],"values":[]}"#, "0 points are too few"),
+            ("drift", r#"{"at":[],"values":[],"lower":2,"upper":1}"#, "right way round"),
         ] {
             let found = run(name, input).unwrap_err();
             assert!(found.contains(said), "{name}: {found}");

@@ -4,19 +4,22 @@
 use jiff::{SignedDuration, Timestamp};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use vaaka_core::chart::simulate::{self, Change, Circumstances};
+use vaaka_core::chart::simulate::{self, Change, Circumstances, Runs};
 use vaaka_core::chart::{
     ChartDesign, ChartPoint, Criteria, Criterion, CusumDesign, DEFAULT_OUTER_MULTIPLIER,
-    EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, Levels, evaluate, fit_levels,
+    EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, Levels, SigmaSource, evaluate, fit_levels, run_length,
 };
 use vaaka_core::study::{self, BackTestSegment, Fault, StudyInput, StudyPoint};
 
 use super::charts::{Fired, SHIFT, at, fired};
-use super::{Computation, Compute, positive, words};
+use super::words::{Raising, Word};
+use super::{Computation, Compute, positive, said};
 
 pub fn all() -> Vec<Computation> {
     vec![
         Computation::of::<RunLength>(),
+        Computation::of::<FromFewShifts>(),
+        Computation::of::<Widening>(),
         Computation::of::<Detection>(),
         Computation::of::<Multirules>(),
         Computation::of::<OffsetGain>(),
@@ -30,24 +33,27 @@ pub fn all() -> Vec<Computation> {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct Design {
-    /// Criteria by their words: beyond_limits, ewma, cusum, beyond3, two_of_three, four_of_five,
-    /// eight_on_a_side, nine_on_a_side, six_trending, fourteen_alternating, fifteen_hugging,
-    /// eight_avoiding, two_in_a_row_beyond2, four_in_a_row_beyond1, ten_on_a_side.
-    raising: Vec<String>,
+    /// Criteria that raise a signal.
+    raising: Vec<Word<Raising>>,
     /// Half-width of the limits, in sigmas.
     #[serde(default = "outer")]
+    #[schemars(extend("exclusiveMinimum" = 0))]
     multiplier: f64,
     /// Weight of the slow average.
     #[serde(default = "lambda")]
+    #[schemars(range(min = 0.001, max = 1))]
     lambda: f64,
     /// Width of its limits, in its own sigmas.
     #[serde(default = "width")]
+    #[schemars(extend("exclusiveMinimum" = 0, "maximum" = 10))]
     width: f64,
     /// Reference value of the cumulative sums, in sigmas.
     #[serde(default = "reference")]
+    #[schemars(range(min = 0, max = 10))]
     reference: f64,
     /// Their decision interval, in sigmas.
     #[serde(default = "interval")]
+    #[schemars(extend("exclusiveMinimum" = 0, "maximum" = 50))]
     interval: f64,
     /// Where they begin, in sigmas.
     #[serde(default)]
@@ -72,34 +78,22 @@ fn interval() -> f64 {
 
 impl Design {
     fn read(&self) -> Result<ChartDesign, String> {
-        let mut raising = Criteria::NONE;
-        for word in &self.raising {
-            let criterion: Criterion = serde_json::from_value(word.clone().into())
-                .map_err(|_| format!("“{word}” is no criterion"))?;
-            if criterion.across_levels() || criterion == Criterion::Spread {
-                return Err(format!(
-                    "“{word}” looks at more than one value a check; leave it out here"
-                ));
-            }
-            if !criterion.may_raise() {
-                return Err(format!("“{word}” is a warning and never raises a signal"));
-            }
-            raising = raising.with(criterion);
-        }
+        let raising: Criteria = self.raising.iter().map(|word| word.0.0).collect();
         let half = positive("the multiplier", self.multiplier)?;
-        let (reference, interval) = (positive("k", self.reference)?, positive("h", self.interval)?);
-        if !(0.0..=1.0).contains(&self.lambda) || self.lambda == 0.0 {
-            return Err(format!("λ is {}: give a number above zero, at most one", self.lambda));
-        }
-        if !(0.0..=interval).contains(&self.head_start) {
-            return Err(format!("the head start is {}: give one from zero to h", self.head_start));
-        }
+        let cusum = CusumDesign {
+            reference: self.reference,
+            interval: self.interval,
+            head_start: self.head_start,
+        };
+        run_length::check_cusum(cusum).map_err(said)?;
+        let ewma = EwmaDesign { lambda: self.lambda, width: self.width };
+        run_length::check_ewma(ewma).map_err(said)?;
         Ok(ChartDesign {
             multiplier: half,
             below: half,
             above: half,
-            ewma: EwmaDesign { lambda: self.lambda, width: positive("the width", self.width)? },
-            cusum: CusumDesign { reference, interval, head_start: self.head_start },
+            ewma,
+            cusum,
             raising,
             advisory: Criteria::NONE,
             ..ChartDesign::given(0.0, 1.0)
@@ -130,6 +124,38 @@ struct RunLengthInput {
     /// A drift from the first point on, in sigmas from check to check.
     #[serde(default)]
     drift: f64,
+    /// How much neighbouring checks resemble each other: ρ of a first-order autoregression.
+    #[serde(default)]
+    #[schemars(extend("exclusiveMinimum" = -1, "exclusiveMaximum" = 1))]
+    autocorrelation: f64,
+    /// Runs, where it has to be simulated.
+    #[serde(default = "few")]
+    #[schemars(range(min = 2, max = 20_000))]
+    runs: u32,
+    /// Seed, where it has to be simulated.
+    #[serde(default = "seed")]
+    seed: u64,
+}
+
+fn few() -> u32 {
+    Runs::default().runs
+}
+fn seed() -> u64 {
+    Runs::default().seed
+}
+
+/// Circumstances and runs that were asked for.
+fn asked(autocorrelation: f64, seed: u64, runs: u32) -> Result<(Circumstances, Runs), String> {
+    if !(autocorrelation > -1.0 && autocorrelation < 1.0) {
+        return Err(format!(
+            "the autocorrelation is {}: give a number between -1 and 1",
+            super::shown(autocorrelation)
+        ));
+    }
+    if !(2..=20_000).contains(&runs) {
+        return Err(format!("{runs} runs: give a whole number from 2 to 20000"));
+    }
+    Ok((Circumstances { autocorrelation, ..Circumstances::default() }, Runs { seed, runs }))
 }
 
 /// Points until the first signal.
@@ -137,7 +163,11 @@ struct RunLengthInput {
 struct RunLengthOutput {
     /// On average.
     average: f64,
-    /// Standard error where it was simulated; null where it is exact.
+    /// Standard deviation of that number.
+    standard_deviation: f64,
+    /// The number within which one half of all charts has signalled.
+    median: f64,
+    /// Standard error of the average where it was simulated; null where it is exact.
     standard_error: Option<f64>,
     /// Whether some runs were stopped before a signal, so that the average is at least this.
     at_least: bool,
@@ -153,12 +183,142 @@ impl Compute for RunLength {
     fn compute(input: RunLengthInput) -> Result<RunLengthOutput, String> {
         let design = input.design.read()?;
         let change = change(input.step, input.drift)?;
-        let found =
-            simulate::run_length_of(&design, change, Circumstances::default()).map_err(words)?;
-        Ok(RunLengthOutput {
+        let (around, runs) = asked(input.autocorrelation, input.seed, input.runs)?;
+        Ok(simulate::run_length_by(&design, change, around, runs).map_err(said)?.into())
+    }
+}
+
+impl From<simulate::Estimate> for RunLengthOutput {
+    fn from(found: simulate::Estimate) -> Self {
+        Self {
             average: found.average,
+            standard_deviation: found.std_dev,
+            median: found.median,
             standard_error: found.standard_error,
             at_least: found.at_least,
+        }
+    }
+}
+
+struct FromFewShifts;
+
+/// A design whose centre and sigma come from a baseline.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct FewShiftsInput {
+    /// The design.
+    design: Design,
+    /// Shifts of the baseline.
+    #[schemars(range(min = 20, max = 10_000))]
+    shifts: usize,
+    /// How much neighbouring checks resemble each other: ρ of a first-order autoregression.
+    #[serde(default)]
+    #[schemars(extend("exclusiveMinimum" = -1, "exclusiveMaximum" = 1))]
+    autocorrelation: f64,
+    /// How sigma is estimated.
+    #[serde(default = "moving_range")]
+    sigma_source: Word<SigmaSource>,
+    /// Runs.
+    #[serde(default = "few")]
+    #[schemars(range(min = 2, max = 20_000))]
+    runs: u32,
+    /// Seed.
+    #[serde(default = "seed")]
+    seed: u64,
+}
+
+fn moving_range() -> Word<SigmaSource> {
+    Word(SigmaSource::MovingRange)
+}
+
+/// What such limits do in control.
+#[derive(Debug, Serialize, JsonSchema)]
+struct FewShiftsOutput {
+    /// Share of charts with a false signal within a hundred checks.
+    within_hundred: f64,
+    /// Its standard error.
+    within_hundred_standard_error: f64,
+    /// The same share if centre and sigma were known and checks independent.
+    within_hundred_if_known: f64,
+    /// Run length over all baselines.
+    run_length: RunLengthOutput,
+}
+
+impl Compute for FromFewShifts {
+    const NAME: &'static str = "limits-from-shifts";
+    const ABOUT: &'static str = "what limits from few shifts, or from shifts that resemble each other, really do in control";
+    type Input = FewShiftsInput;
+    type Output = FewShiftsOutput;
+
+    fn compute(input: FewShiftsInput) -> Result<FewShiftsOutput, String> {
+        if !(20..=10_000).contains(&input.shifts) {
+            return Err(format!("{} shifts: give a whole number from 20 to 10000", input.shifts));
+        }
+        let design = input.design.read()?;
+        let (around, runs) = asked(input.autocorrelation, input.seed, input.runs)?;
+        let source = input.sigma_source.0;
+        let found = simulate::with_estimated_limits(&design, source, input.shifts, around, runs);
+        let found = found.map_err(said)?;
+        Ok(FewShiftsOutput {
+            within_hundred: found.within,
+            within_hundred_standard_error: found.within_standard_error,
+            within_hundred_if_known: found.within_if_known,
+            run_length: found.length.into(),
+        })
+    }
+}
+
+struct Widening;
+
+/// A design, and how much neighbouring checks resemble each other.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct WideningInput {
+    /// The design.
+    design: Design,
+    /// ρ of a first-order autoregression.
+    #[schemars(extend("exclusiveMinimum" = -1, "exclusiveMaximum" = 1))]
+    autocorrelation: f64,
+    /// Runs.
+    #[serde(default = "few")]
+    #[schemars(range(min = 2, max = 20_000))]
+    runs: u32,
+    /// Seed.
+    #[serde(default = "seed")]
+    seed: u64,
+}
+
+/// Wider limits and what they cost.
+#[derive(Debug, Serialize, JsonSchema)]
+struct WideningOutput {
+    /// Factor of all widths that brings the rate of false alarms back to that of independent checks.
+    factor: f64,
+    /// In control, with the limits as they are.
+    in_control_before: RunLengthOutput,
+    /// In control, with the wider ones.
+    in_control_after: RunLengthOutput,
+    /// After a step of one sigma, with the limits as they are.
+    step_before: RunLengthOutput,
+    /// After a step of one sigma, with the wider ones.
+    step_after: RunLengthOutput,
+}
+
+impl Compute for Widening {
+    const NAME: &'static str = "widened-limits";
+    const ABOUT: &'static str = "by how much limits are widened for checks that resemble their neighbours, and what it costs";
+    type Input = WideningInput;
+    type Output = WideningOutput;
+
+    fn compute(input: WideningInput) -> Result<WideningOutput, String> {
+        let design = input.design.read()?;
+        let (around, runs) = asked(input.autocorrelation, input.seed, input.runs)?;
+        let found = simulate::widened_for(&design, around, runs).map_err(said)?;
+        Ok(WideningOutput {
+            factor: found.factor,
+            in_control_before: found.before.into(),
+            in_control_after: found.after.into(),
+            step_before: found.step_before.into(),
+            step_after: found.step_after.into(),
         })
     }
 }
@@ -206,10 +366,25 @@ fn runs() -> u32 {
 struct DetectionOutput {
     /// Share of the runs in which the change was found.
     found: f64,
-    /// Checks until then, median.
-    delay: f64,
+    /// Standard error of that share.
+    found_standard_error: f64,
+    /// Checks until then, median over the runs in which it was found; null where it never was.
+    delay: Option<DelayOutput>,
     /// Signals opened in a thousand quiet checks.
     false_alarms: f64,
+    /// Standard error of that number.
+    false_alarms_standard_error: f64,
+}
+
+/// A delay with its interval.
+#[derive(Debug, Serialize, JsonSchema)]
+struct DelayOutput {
+    /// Median.
+    median: f64,
+    /// Lower end of its 95 % interval.
+    low: f64,
+    /// Upper end.
+    high: f64,
 }
 
 impl Compute for Detection {
@@ -227,12 +402,18 @@ impl Compute for Detection {
         let design = input.design.read()?;
         let change = change(input.step, input.drift)?;
         let span = (input.quiet, input.watch);
-        let found =
-            simulate::detection(&design, change, span, input.seed, input.runs).map_err(words)?;
+        let runs = Runs { seed: input.seed, runs: input.runs };
+        let found = simulate::detection(&design, change, span, runs).map_err(said)?;
         Ok(DetectionOutput {
             found: found.found,
-            delay: found.delay,
+            found_standard_error: found.found_standard_error,
+            delay: found.delay.map(|delay| DelayOutput {
+                median: delay.median,
+                low: delay.low,
+                high: delay.high,
+            }),
             false_alarms: found.false_alarms,
+            false_alarms_standard_error: found.false_alarms_standard_error,
         })
     }
 }
@@ -250,7 +431,7 @@ struct MultirulesInput {
 /// What the rules say.
 #[derive(Debug, Serialize, JsonSchema)]
 struct MultirulesOutput {
-    /// Across the levels of each check.
+    /// Across the levels of each check; empty for a single level.
     across: Vec<Vec<Fired>>,
     /// Within each level, for each check: the first index is the level.
     within: Vec<Vec<Vec<Fired>>>,
@@ -264,13 +445,13 @@ impl Compute for Multirules {
 
     fn compute(input: MultirulesInput) -> Result<MultirulesOutput, String> {
         let levels = input.checks.first().map_or(0, Vec::len);
-        if levels < 2 || input.checks.iter().any(|check| check.len() != levels) {
-            return Err("give the same levels for each check, two at least".to_owned());
+        if levels == 0 || input.checks.iter().any(|check| check.len() != levels) {
+            return Err("give the same levels for each check, one at least".to_owned());
         }
-        let of_both = |one: &vaaka_core::chart::PointEvaluation| -> Result<Vec<Fired>, String> {
-            let mut all = fired(one.firings())?;
-            all.extend(fired(one.advisory())?);
-            Ok(all)
+        let of_both = |one: &vaaka_core::chart::PointEvaluation| -> Vec<Fired> {
+            let mut all = fired(one.firings());
+            all.extend(fired(one.advisory()));
+            all
         };
         let together: Vec<ChartPoint> = input
             .checks
@@ -282,7 +463,9 @@ impl Compute for Multirules {
                 ChartPoint { levels, ..ChartPoint::new(at(index), furthest) }
             })
             .collect();
-        let (_, across) = evaluate(&ChartDesign::levels(), SHIFT, &together);
+        // One level has nothing beside it: the rules within it are all there are.
+        let across =
+            if levels < 2 { vec![] } else { evaluate(&ChartDesign::levels(), SHIFT, &together).1 };
         let rules: Criteria =
             vaaka_core::chart::RuleSet::Multirules.rules().iter().copied().collect();
         let alone = ChartDesign {
@@ -299,12 +482,9 @@ impl Compute for Multirules {
                 .map(|(index, check)| ChartPoint::new(at(index), check[level]))
                 .collect();
             let (_, evaluations) = evaluate(&alone, SHIFT, &points);
-            within.push(evaluations.iter().map(of_both).collect::<Result<_, _>>()?);
+            within.push(evaluations.iter().map(of_both).collect());
         }
-        Ok(MultirulesOutput {
-            across: across.iter().map(of_both).collect::<Result<_, _>>()?,
-            within,
-        })
+        Ok(MultirulesOutput { across: across.iter().map(of_both).collect(), within })
     }
 }
 
@@ -387,6 +567,7 @@ struct StudiedPeriod {
     resolution: f64,
     /// Half-width of the limits, in sigmas.
     #[serde(default = "outer")]
+    #[schemars(extend("exclusiveMinimum" = 0))]
     multiplier: f64,
     /// Kinds of shift that have to be among them.
     #[serde(default)]
@@ -591,7 +772,7 @@ impl Compute for Capability {
     type Output = CapabilityOutput;
 
     fn compute(input: CapabilityInput) -> Result<CapabilityOutput, String> {
-        let found = study::capability(&input.values, input.lower, input.upper).map_err(words)?;
+        let found = study::capability(&input.values, input.lower, input.upper).map_err(said)?;
         let found = found.ok_or("give a lower or an upper limit at least")?;
         Ok(CapabilityOutput {
             mean: found.mean,
@@ -607,7 +788,6 @@ mod tests {
     use super::*;
     use crate::compute;
     use serde_json::{Value, json};
-    use vaaka_store::to_word;
 
     fn run(name: &str, input: &Value) -> Result<Value, String> {
         let all = compute::all();
@@ -618,24 +798,13 @@ mod tests {
     /// The words in the schema are those that are read.
     #[test]
     fn criteria_have_the_words_that_are_promised() {
+        let schema = schemars::schema_for!(Design).to_value().to_string();
         for criterion in Criterion::ALL {
-            let word = to_word(&criterion).unwrap();
-            let read = Design {
-                raising: vec![word.clone()],
-                multiplier: 3.0,
-                lambda: 0.1,
-                width: 3.0,
-                reference: 0.5,
-                interval: 5.0,
-                head_start: 0.0,
-            }
-            .read();
+            let word = criterion.word();
+            let read = serde_json::from_value::<Design>(json!({ "raising": [word] }));
             let alone = !criterion.across_levels() && criterion != Criterion::Spread;
             assert_eq!(read.is_ok(), alone && criterion.may_raise(), "{word}");
-            if read.is_ok() {
-                let schema = schemars::schema_for!(Design);
-                assert!(schema.to_value().to_string().contains(&word), "{word}");
-            }
+            assert_eq!(schema.contains(&format!("\"{word}\"")), read.is_ok(), "{word}");
         }
     }
 
@@ -653,6 +822,22 @@ mod tests {
         assert!(none.contains("nothing ever signals"), "{none}");
         let odd = run("run-length", &json!({ "design": { "raising": ["moon"] } })).unwrap_err();
         assert!(odd.contains("“moon” is no criterion"), "{odd}");
+        // Runs and seed are asked for; resemblance is never exact.
+        let seeded = |seed: u64| {
+            let input =
+                json!({ "design": default, "autocorrelation": 0.4, "runs": 100, "seed": seed });
+            run("run-length", &input).unwrap()
+        };
+        assert_eq!(seeded(1), seeded(1));
+        assert!(seeded(1)["average"] != seeded(2)["average"]);
+        assert!(seeded(1)["average"].as_f64().unwrap() < 250.0);
+        let few = json!({ "design": default, "shifts": 20, "runs": 200 });
+        let few = run("limits-from-shifts", &few).unwrap();
+        let (real, known) =
+            (few["within_hundred"].as_f64(), few["within_hundred_if_known"].as_f64());
+        assert!(real.unwrap() > known.unwrap() + 0.1, "{few}");
+        let wide = json!({ "design": default, "autocorrelation": 0.5, "runs": 60 });
+        assert!(run("widened-limits", &wide).unwrap()["factor"].as_f64().unwrap() > 1.2);
     }
 
     #[test]
@@ -667,6 +852,13 @@ mod tests {
         assert_eq!(rules["across"][0][0]["criterion"], "two_levels_beyond2");
         let within = rules["within"][0][1].as_array().unwrap();
         assert!(within.iter().any(|one| one["criterion"] == "two_in_a_row_beyond2"), "{rules}");
+        let one = run("multirules", &json!({ "checks": [[2.1], [2.2]] })).unwrap();
+        assert_eq!((&one["across"], one["within"].as_array().unwrap().len()), (&json!([]), 1));
+        let crossed = run("capability", &json!({ "values": [1, 2, 3], "lower": 8, "upper": 0 }));
+        assert!(crossed.unwrap_err().contains("right way round"));
+        let never = json!({ "design": { "raising": ["beyond_limits"], "multiplier": 30.0 },
+            "step": 0.5, "runs": 50 });
+        assert_eq!(run("detection", &never).unwrap()["delay"], Value::Null);
         let found = run("capability", &json!({ "values": [1, 2, 3], "lower": 0, "upper": 8 }));
         assert!((found.unwrap()["ppk"].as_f64().unwrap() - 2.0 / 3.0).abs() < 1e-12);
         let mut values = vec![0.1; 40];

@@ -6,8 +6,9 @@ mod design;
 mod drawing;
 mod statistics;
 mod uncertainty;
+mod words;
 
-use std::io::Read;
+use std::io::{ErrorKind, Read, Write};
 
 use schemars::{JsonSchema, schema_for};
 use serde::Serialize;
@@ -84,8 +85,8 @@ fn run_text<C: Compute>(text: &str) -> Result<String, String> {
     if !text.trim_start().starts_with('{') {
         return Err("the input does not fit: it is no JSON object".to_owned());
     }
-    let input: C::Input =
-        serde_json::from_str(text).map_err(|cause| format!("the input does not fit: {cause}"))?;
+    let input: C::Input = serde_json::from_str(text)
+        .map_err(|cause| format!("the input does not fit: {}", words::plain(&cause)))?;
     let output = serde_json::to_value(C::compute(input)?).map_err(|cause| cause.to_string())?;
     let schema = serde_json::to_value(schema_for!(C::Output)).map_err(|cause| cause.to_string())?;
     if let Some(place) = no_number(&output, &schema, &schema) {
@@ -146,10 +147,9 @@ pub fn run(asked: &Asked) -> Result<(), AppError> {
     let all = all();
     let Some(name) = asked.name.as_deref().filter(|_| !asked.list) else {
         let width = all.iter().map(|one| one.name.len()).max().unwrap_or(0);
-        for one in &all {
-            println!("{:width$}  {}", one.name, one.about);
-        }
-        return Ok(());
+        let list: Vec<String> =
+            all.iter().map(|one| format!("{:width$}  {}", one.name, one.about)).collect();
+        return print(&list.join("\n"));
     };
     let found = all.iter().find(|one| one.name == name).ok_or_else(|| {
         AppError::Input(format!(
@@ -157,8 +157,7 @@ pub fn run(asked: &Asked) -> Result<(), AppError> {
         ))
     })?;
     if asked.schema {
-        println!("{:#}", found.schema());
-        return Ok(());
+        return print(&format!("{:#}", found.schema()));
     }
     let mut text = String::new();
     std::io::stdin()
@@ -167,8 +166,18 @@ pub fn run(asked: &Asked) -> Result<(), AppError> {
     let output = found.run(&text).map_err(|words| {
         AppError::Input(format!("{name}: {words} (“vaaka compute {name} --schema” says what fits)"))
     })?;
-    println!("{output}");
-    Ok(())
+    print(&output)
+}
+
+/// Writes a text and a line's end. A reader that has seen enough (`| head`) is no failure.
+fn print(text: &str) -> Result<(), AppError> {
+    let mut out = std::io::stdout().lock();
+    match writeln!(out, "{text}").and_then(|()| out.flush()) {
+        Err(cause) if cause.kind() != ErrorKind::BrokenPipe => {
+            Err(AppError::Input(format!("the answer cannot be written: {cause}")))
+        }
+        _ => Ok(()),
+    }
 }
 
 /// A number that has to be positive.
@@ -190,7 +199,7 @@ fn shown(value: f64) -> String {
 }
 
 /// Words of an error of the core.
-fn words(error: impl std::fmt::Display) -> String {
+fn said(error: impl std::fmt::Display) -> String {
     error.to_string()
 }
 

@@ -5,7 +5,8 @@ use serde::{Deserialize, Serialize};
 use vaaka_core::quantity::{TypedDecimal, Unit};
 use vaaka_core::stats;
 
-use super::{Computation, Compute, words};
+use super::words::Word;
+use super::{Computation, Compute, said};
 
 pub fn all() -> Vec<Computation> {
     vec![
@@ -52,9 +53,9 @@ impl Compute for Summary {
     fn compute(Values { values }: Values) -> Result<SummaryOutput, String> {
         Ok(SummaryOutput {
             n: values.len(),
-            mean: stats::mean(&values).map_err(words)?,
-            standard_deviation: stats::sample_std_dev(&values).map_err(words)?,
-            mean_moving_range: stats::mean_moving_range(&[&values]).map_err(words)?,
+            mean: stats::mean(&values).map_err(said)?,
+            standard_deviation: stats::sample_std_dev(&values).map_err(said)?,
+            mean_moving_range: stats::mean_moving_range(&[&values]).map_err(said)?,
             autocorrelation: (1..=5)
                 .map_while(|lag| stats::autocorrelation(&values, lag).ok())
                 .collect(),
@@ -80,7 +81,7 @@ impl Compute for Normal {
     type Output = NormalOutput;
 
     fn compute(Values { values }: Values) -> Result<NormalOutput, String> {
-        let found = stats::anderson_darling(&values).map_err(words)?;
+        let found = stats::anderson_darling(&values).map_err(said)?;
         Ok(NormalOutput { a_squared: found.statistic, probability: found.probability })
     }
 }
@@ -116,7 +117,7 @@ impl Compute for Components {
 
     fn compute(Groups { groups }: Groups) -> Result<ComponentsOutput, String> {
         let slices: Vec<&[f64]> = groups.iter().map(Vec::as_slice).collect();
-        let found = stats::variance_components(&slices).map_err(words)?;
+        let found = stats::variance_components(&slices).map_err(said)?;
         Ok(ComponentsOutput {
             within_variance: found.within,
             between_variance: found.between,
@@ -163,8 +164,8 @@ impl Compute for Line {
         if x.len() != y.len() {
             return Err(format!("{} x and {} y: give as many of each", x.len(), y.len()));
         }
-        let line = stats::fit_line(&x, &y).map_err(words)?;
-        let t = stats::student_t(0.95, line.degrees_of_freedom as f64).map_err(words)?;
+        let line = stats::fit_line(&x, &y).map_err(said)?;
+        let t = stats::student_t(0.95, line.degrees_of_freedom as f64).map_err(said)?;
         Ok(LineOutput {
             intercept: line.intercept,
             slope: line.slope,
@@ -182,8 +183,10 @@ struct StudentT;
 #[serde(deny_unknown_fields)]
 struct Confidence {
     /// Probability between the two ends, for example 0.95.
+    #[schemars(extend("exclusiveMinimum" = 0, "exclusiveMaximum" = 1))]
     probability: f64,
     /// Degrees of freedom.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     degrees_of_freedom: f64,
 }
 
@@ -206,7 +209,7 @@ impl Compute for StudentT {
             return Err(format!("the probability is {probability}: give one between 0 and 1"));
         }
         super::positive("the number of degrees of freedom", input.degrees_of_freedom)?;
-        Ok(Factor { t: stats::student_t(probability, input.degrees_of_freedom).map_err(words)? })
+        Ok(Factor { t: stats::student_t(probability, input.degrees_of_freedom).map_err(said)? })
     }
 }
 
@@ -219,9 +222,9 @@ struct Typed {
     /// The number as typed, with a decimal comma or point.
     typed: String,
     /// Symbol of its unit.
-    from: String,
+    from: Word<Unit>,
     /// Symbol of the unit that is wanted.
-    to: String,
+    to: Word<Unit>,
 }
 
 /// A value in another unit, exact.
@@ -240,16 +243,11 @@ impl Compute for Convert {
     type Output = Converted;
 
     fn compute(input: Typed) -> Result<Converted, String> {
-        let typed = TypedDecimal::parse(&input.typed).map_err(words)?;
-        let unit = |text: &str| {
-            text.parse::<Unit>().map_err(|_| {
-                let known: Vec<&str> = Unit::ALL.iter().map(|unit| unit.symbol()).collect();
-                format!("“{text}” is no unit that is known here: {}", known.join(", "))
-            })
-        };
-        let value = unit(&input.from)?
-            .try_convert(typed.value, unit(&input.to)?)
-            .map_err(|_| format!("{} and {} measure different things", input.from, input.to))?;
+        let typed = TypedDecimal::parse(&input.typed).map_err(said)?;
+        let (from, to) = (input.from.0, input.to.0);
+        let value = from
+            .try_convert(typed.value, to)
+            .map_err(|_| format!("{from} and {to} measure different things"))?;
         Ok(Converted { value: value.to_string(), decimals_typed: typed.value.scale() })
     }
 }
@@ -268,6 +266,8 @@ mod tests {
         assert_eq!(summary["mean_moving_range"], 1.0);
         let line = run("line", r#"{"x":[0,1,2,3],"y":[1,3,5,7]}"#).unwrap();
         assert_eq!((line["slope"].as_f64(), line["intercept"].as_f64()), (Some(2.0), Some(1.0)));
+        let large = run("line", r#"{"x":[1e200,2e200,3e200],"y":[2e200,4e200,6e200]}"#).unwrap();
+        assert!((large["slope"].as_f64().unwrap() - 2.0).abs() < 1e-12, "{large}");
         let t = run("student-t", r#"{"probability":0.95,"degrees_of_freedom":10}"#).unwrap();
         assert!((t["t"].as_f64().unwrap() - 2.228).abs() < 0.0005);
         let grams = run("convert", r#"{"typed":"0,0125","from":"kg","to":"g"}"#).unwrap();
@@ -281,6 +281,8 @@ mod tests {
             ("summary", r#"{"values":[1,2,1e400]}"#, "number out of range"),
             ("normality", r#"{"values":[1,1,1,1,1,1,1,1]}"#, "all values are the same"),
             ("line", r#"{"x":[1,2],"y":[1]}"#, "2 x and 1 y"),
+            ("line", r#"{"x":[1e-300,2e-300,3e-300],"y":[0,1e200,3e200]}"#, "too large"),
+            ("summary", r#"{"values":"1"}"#, "expected a list"),
             ("student-t", r#"{"probability":1,"degrees_of_freedom":5}"#, "between 0 and 1"),
             ("student-t", r#"{"probability":0.9,"degrees_of_freedom":0}"#, "above zero"),
             ("convert", r#"{"typed":"1","from":"kg","to":"bar"}"#, "different things"),

@@ -7,7 +7,8 @@ use vaaka_core::judgement::{
     guard_band_for,
 };
 
-use super::{Computation, Compute, positive, words};
+use super::words::Word;
+use super::{Computation, Compute, positive, said};
 
 pub fn all() -> Vec<Computation> {
     vec![
@@ -26,20 +27,21 @@ struct Combine;
 struct Lines {
     /// The lines.
     contributions: Vec<BudgetLine>,
-    /// What U is to cover: p9545, p99 or p9973; the first when left out.
+    /// What U is to cover; the first when left out.
     #[serde(default)]
-    coverage: Option<String>,
+    coverage: Option<Word<Coverage>>,
 }
 
 /// A line of a budget.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 struct BudgetLine {
-    /// Where it comes from, as a word: certificate, resolution, repeatability, between_checks …
-    source: String,
+    /// Where it comes from.
+    source: Word<ContributionSource>,
     /// Standard uncertainty, in the unit of the result.
+    #[schemars(range(min = 0.0))]
     standard_uncertainty: f64,
-    /// Degrees of freedom; null for what is taken as known.
+    /// Degrees of freedom, above zero; null for what is taken as known.
     #[serde(default)]
     degrees_of_freedom: Option<f64>,
 }
@@ -67,20 +69,10 @@ impl Compute for Combine {
     type Output = Combined;
 
     fn compute(input: Lines) -> Result<Combined, String> {
-        let coverage: Coverage = match input.coverage.as_deref() {
-            None => Coverage::default(),
-            Some(word) => word.parse().map_err(|words: String| {
-                let known: Vec<&str> = Coverage::ALL.iter().map(|one| one.word()).collect();
-                format!("{words}: give one of {}", known.join(", "))
-            })?,
-        };
+        let coverage = input.coverage.map_or_else(Coverage::default, |word| word.0);
         let mut parts = Vec::new();
         for (index, line) in input.contributions.iter().enumerate() {
-            let source: ContributionSource = line.source.parse().map_err(|words: String| {
-                let known: Vec<&str> =
-                    ContributionSource::ALL.iter().map(|one| one.word()).collect();
-                format!("line {}: {words}: give one of {}", index + 1, known.join(", "))
-            })?;
+            let source = line.source.0;
             let u = line.standard_uncertainty;
             if !(u.is_finite() && u >= 0.0) {
                 return Err(format!(
@@ -101,7 +93,7 @@ impl Compute for Combine {
         let budget = Budget::combine(parts, coverage);
         let mut shares = vec![0.0; input.contributions.len()];
         for part in &budget.contributions {
-            let place = part.label.parse::<usize>().map_err(words)?;
+            let place = part.label.parse::<usize>().map_err(said)?;
             shares[place] = budget.share(part);
         }
         Ok(Combined {
@@ -123,6 +115,7 @@ struct Measured {
     /// The result.
     value: f64,
     /// Its standard uncertainty.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     standard_uncertainty: f64,
     /// Lower tolerance limit; null where there is none.
     #[serde(default)]
@@ -197,8 +190,10 @@ struct RiskInput {
     /// Mean of the true values, from the history.
     prior_mean: f64,
     /// Standard deviation of the true values.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     prior_standard_deviation: f64,
     /// Standard uncertainty of the check.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     standard_uncertainty: f64,
     /// Guard band by which the limits are drawn in; negative draws them out.
     #[serde(default)]
@@ -244,10 +239,13 @@ struct BandInput {
     /// Mean of the true values, from the history.
     prior_mean: f64,
     /// Standard deviation of the true values.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     prior_standard_deviation: f64,
     /// Standard uncertainty of the check.
+    #[schemars(extend("exclusiveMinimum" = 0))]
     standard_uncertainty: f64,
     /// Largest share of all checks that may be accepted wrongly, for example 0.02.
+    #[schemars(extend("minimum" = 0, "exclusiveMaximum" = 1))]
     most_risk: f64,
 }
 
@@ -311,7 +309,7 @@ mod tests {
         let said =
             run("budget", r#"{"contributions":[{"source":"moon","standard_uncertainty":1}]}"#)
                 .unwrap_err();
-        assert!(said.starts_with("line 1: ") && said.contains("certificate"), "{said}");
+        assert!(said.contains("“moon” is no source") && said.contains("certificate"), "{said}");
     }
 
     #[test]

@@ -82,15 +82,12 @@ pub(super) fn finding(read: &Read, here: &Here) -> Finding {
         matches!(design.basis, LimitBasis::Baseline | LimitBasis::Given | LimitBasis::Certificate)
     });
     let power = design.and_then(|design| Some((design, power_of(design, circumstances(read))?)));
-    let baseline = read.baseline.as_ref().filter(|(baseline, _)| baseline.basis == "baseline");
-    let points = baseline.map_or(0, |(baseline, _)| baseline.points);
     Finding {
         state: state_class(read.standing),
         title,
         words,
         false_alarms: power.as_ref().map(|(design, power)| {
-            let points = usize::try_from(points).unwrap_or(0);
-            false_alarm_words(design, power, weeks_a_check, points)
+            false_alarm_words(design, power, weeks_a_check, circumstances(read))
         }),
         power: power
             .as_ref()
@@ -101,7 +98,8 @@ pub(super) fn finding(read: &Read, here: &Here) -> Finding {
 /// What the false alarms of a chart depend on beside its design.
 pub(super) fn circumstances(read: &Read) -> Circumstances {
     let readings = read.last.as_ref().map_or(1, |point| point.readings);
-    Circumstances { readings: u32::try_from(readings).unwrap_or(1).clamp(1, 25), levels: 1 }
+    let readings = u32::try_from(readings).unwrap_or(1).clamp(1, 25);
+    Circumstances { readings, ..Circumstances::default() }
 }
 
 pub(super) fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {

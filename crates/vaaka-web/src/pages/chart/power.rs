@@ -4,9 +4,10 @@ use std::collections::HashMap;
 use std::sync::{Mutex, OnceLock};
 
 use vaaka_core::chart::simulate::{
-    Change, Circumstances, Estimate, estimation_range, run_length_of,
+    Change, Circumstances, Estimate, Estimated, HUNDRED, Runs, Widened, run_length_of, widened_for,
+    with_estimated_limits,
 };
-use vaaka_core::chart::{ChartDesign, Level};
+use vaaka_core::chart::{ChartDesign, FromBaseline, Level};
 use vaaka_core::quantity::{decimals_for, show_float};
 
 /// What a design does, all its rules together.
@@ -30,8 +31,79 @@ const MOST: usize = 500;
 /// Computed once a design, since it takes some milliseconds; none where nothing raises a signal. Sigma and
 /// centre do not matter, so that all charts of the default design share one.
 pub(in crate::pages) fn power_of(design: &ChartDesign, around: Circumstances) -> Option<Power> {
-    static KEPT: OnceLock<Mutex<HashMap<String, Option<Power>>>> = OnceLock::new();
-    let plain = ChartDesign {
+    static KEPT: Kept<Option<Power>> = OnceLock::new();
+    let plain = plain(design);
+    remembered(&KEPT, format!("{around:?} {}", key_of(&plain)?), || {
+        let of = |change| run_length_of(&plain, change, around).ok();
+        Some(Power {
+            quiet: of(Change::None)?,
+            one: of(Change::Step { sigmas: 1.0 })?,
+            two: of(Change::Step { sigmas: 2.0 })?,
+            drift: of(Change::Drift { sigmas_a_check: DRIFT })?,
+        })
+    })
+}
+
+/// What limits that were estimated really do in control; none for given ones.
+pub(in crate::pages) fn honest(design: &ChartDesign, around: Circumstances) -> Option<Estimated> {
+    static KEPT: Kept<Option<Estimated>> = OnceLock::new();
+    let from = design.estimated?;
+    let (points, rho) = (rounded_points(from.points), (from.autocorrelation * 20.0).round() / 20.0);
+    let plain = plain(design);
+    let key = format!("{around:?} {points} {rho} {:?} {}", from.source, key_of(&plain)?);
+    remembered(&KEPT, key, || {
+        let around = Circumstances { autocorrelation: rho, ..around };
+        with_estimated_limits(&plain, from.source, points, around, Runs::default()).ok()
+    })
+}
+
+/// Limits widened for checks that resemble their neighbours; none where they do not.
+pub(super) fn widened(design: &ChartDesign, around: Circumstances) -> Option<Widened> {
+    static KEPT: Kept<Option<Widened>> = OnceLock::new();
+    let rho = design.estimated.map_or(0.0, |from: FromBaseline| from.autocorrelation);
+    let rho = (rho * 20.0).round() / 20.0;
+    if rho == 0.0 {
+        return None;
+    }
+    let plain = plain(design);
+    remembered(&KEPT, format!("{around:?} {rho} {}", key_of(&plain)?), || {
+        let around = Circumstances { autocorrelation: rho, ..around };
+        widened_for(&plain, around, Runs::default()).ok()
+    })
+}
+
+/// The number of shifts to two digits: a few more say nothing else.
+fn rounded_points(points: usize) -> usize {
+    match points {
+        ..100 => points,
+        100..1_000 => points / 10 * 10,
+        _ => points.min(10_000) / 100 * 100,
+    }
+}
+
+type Kept<T> = OnceLock<Mutex<HashMap<String, T>>>;
+
+/// Computes once for a key.
+fn remembered<T: Copy>(kept: &'static Kept<T>, key: String, compute: impl FnOnce() -> T) -> T {
+    let kept = kept.get_or_init(Mutex::default);
+    if let Ok(kept) = kept.lock()
+        && let Some(found) = kept.get(&key)
+    {
+        return *found;
+    }
+    let found = compute();
+    if let Ok(mut kept) = kept.lock() {
+        if kept.len() >= MOST {
+            kept.clear();
+        }
+        kept.insert(key, found);
+    }
+    found
+}
+
+/// The design about zero with a sigma of one: what run lengths depend on.
+fn plain(design: &ChartDesign) -> ChartDesign {
+    ChartDesign {
         level: Level::Frozen { center_line: 0.0 },
         below: rounded(design.below / design.sigma),
         above: rounded(design.above / design.sigma),
@@ -42,31 +114,13 @@ pub(in crate::pages) fn power_of(design: &ChartDesign, around: Circumstances) ->
             .map(|spread| vaaka_core::chart::SpreadDesign { within: 1.0, ..spread }),
         advisory: vaaka_core::chart::Criteria::NONE,
         earlier: vec![],
+        estimated: None,
         ..design.clone()
-    };
-    let key = format!("{around:?} {}", serde_json::to_string(&plain).ok()?);
-    let kept = KEPT.get_or_init(Mutex::default);
-    if let Ok(kept) = kept.lock()
-        && let Some(found) = kept.get(&key)
-    {
-        return *found;
     }
-    let of = |change| run_length_of(&plain, change, around).ok();
-    let found = (|| {
-        Some(Power {
-            quiet: of(Change::None)?,
-            one: of(Change::Step { sigmas: 1.0 })?,
-            two: of(Change::Step { sigmas: 2.0 })?,
-            drift: of(Change::Drift { sigmas_a_check: DRIFT })?,
-        })
-    })();
-    if let Ok(mut kept) = kept.lock() {
-        if kept.len() >= MOST {
-            kept.clear();
-        }
-        kept.insert(key, found);
-    }
-    found
+}
+
+fn key_of(plain: &ChartDesign) -> Option<String> {
+    serde_json::to_string(plain).ok()
 }
 
 /// Limits to a thousandth of a sigma are the same limits.
@@ -86,57 +140,40 @@ pub(super) fn about(estimate: Estimate) -> String {
     }
 }
 
-/// "A false alarm comes about every 508 checks, 24 weeks of shifts."
+/// "With limits known exactly a false alarm comes every 508 checks, about 24 weeks. Limits from 60 shifts are
+/// uncertain: 32 % of such charts signal falsely within 100 checks (18 % with known limits) …"
 pub(super) fn false_alarm_words(
     design: &ChartDesign,
     power: &Power,
     weeks_a_check: f64,
-    points: usize,
+    around: Circumstances,
 ) -> String {
     let weeks = power.quiet.average * weeks_a_check;
-    let mut words = format!(
-        "With these rules a false alarm comes every {} checks, about {} weeks.",
-        about(power.quiet).trim_start_matches("about "),
-        show_float(weeks, if weeks < 10.0 { 1 } else { 0 }),
-    );
-    if points > 0
-        && let Some((low, high)) = range_of(design, points)
-    {
-        words.push_str(&format!(
-            " Limits from {points} shifts are themselves uncertain: it may be anything from {} to {} checks (90 %).",
-            show_float(low, 0),
-            show_float(high, 0)
-        ));
-    }
-    words
-}
-
-/// Remembered like the power; the two integral equations take some milliseconds.
-fn range_of(design: &ChartDesign, points: usize) -> Option<(f64, f64)> {
-    type Kept = HashMap<String, Option<(f64, f64)>>;
-    static KEPT: OnceLock<Mutex<Kept>> = OnceLock::new();
-    let key = format!(
-        "{points} {} {} {:?} {:?} {:?}",
-        rounded(design.below / design.sigma),
-        rounded(design.above / design.sigma),
-        design.raising,
-        design.ewma,
-        design.cusum
-    );
-    let kept = KEPT.get_or_init(Mutex::default);
-    if let Ok(kept) = kept.lock()
-        && let Some(found) = kept.get(&key)
-    {
-        return *found;
-    }
-    let found = estimation_range(design, points).ok();
-    if let Ok(mut kept) = kept.lock() {
-        if kept.len() >= MOST {
-            kept.clear();
-        }
-        kept.insert(key, found);
-    }
-    found
+    let weeks = show_float(weeks, if weeks < 10.0 { 1 } else { 0 });
+    let every = about(power.quiet);
+    let every = every.trim_start_matches("about ");
+    let Some((from, honest)) = design.estimated.zip(honest(design, around)) else {
+        return format!(
+            "With these rules a false alarm comes every {every} checks, about {weeks} weeks."
+        );
+    };
+    let percent = |share: f64| format!("{} %", show_float(100.0 * share, 0));
+    let resemble = if from.autocorrelation > 0.0 {
+        format!(
+            " and neighbouring checks resemble each other (ρ = {})",
+            show_float(from.autocorrelation, 2)
+        )
+    } else {
+        String::new()
+    };
+    format!(
+        "If centre and sigma were known and checks independent, a false alarm would come every {every} checks, about {weeks} weeks. These limits come from {} shifts{resemble}: {} ± {} of such charts signal falsely within {HUNDRED} checks ({} with known limits), one half within {}.",
+        from.points,
+        percent(honest.within),
+        percent(honest.within_standard_error),
+        percent(honest.within_if_known),
+        show_float(honest.length.median, 0),
+    )
 }
 
 /// "A step of 0.4 g (one sigma) is seen after about 12 checks, …"

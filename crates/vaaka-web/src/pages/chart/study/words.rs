@@ -150,14 +150,10 @@ pub(super) fn proposal_words(
         }
     )];
     let readings = found.components.map_or(1, |components| components.readings);
-    let around = Circumstances { readings: readings.clamp(1, 25), levels: 1 };
+    let around = Circumstances { readings: readings.clamp(1, 25), ..Circumstances::default() };
     let Some(power) = power_of(design, around) else { return lines };
     let weeks = charts::interval(&material.view.stream).as_secs_f64() / (7.0 * 86_400.0);
-    let points = match chosen.design.limits {
-        LimitChoice::Baseline => found.used,
-        _ => 0,
-    };
-    lines.push(false_alarm_words(design, &power, weeks, points));
+    lines.push(false_alarm_words(design, &power, weeks, around));
     lines.push(power_words(design, &power, unit));
     lines
 }
