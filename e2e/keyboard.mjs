@@ -81,7 +81,7 @@ await page.waitForFunction(() => document.activeElement?.tagName === "BUTTON");
 await go("Enter");
 await tickAll();
 
-assert.match(await heading(), /Tank scale R-02:\s*Within tolerance, and drifting/);
+assert.match(await heading(), /Tank scale R-02:\s*Within tolerance, and its error at 20 kg is drifting/);
 assert.match(await page.locator(".action").innerText(), /adjust nothing/);
 // To the chart: by Tab to its link.
 for (let n = 0; n < 40; n += 1) {

@@ -4,9 +4,9 @@
 use jiff::{SignedDuration, Timestamp};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use vaaka_core::chart::{LEVEL_SHARE, 
+use vaaka_core::chart::{
     ChartDesign, ChartPoint, ChartState, Components, Criteria, Criterion, IN_CONTROL_RUN_LENGTH,
-    Levels, RuleSet, Scatter, Side, SignalChange, Spread, SpreadDesign, evaluate,
+    LEVEL_SHARE, Levels, RuleSet, Scatter, Side, SignalChange, Spread, SpreadDesign, evaluate,
 };
 use vaaka_core::check::freeze_baseline;
 

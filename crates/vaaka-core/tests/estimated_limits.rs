@@ -42,9 +42,9 @@ fn degrees_of_freedom_are_those_of_simulated_baselines() {
             .map(|_| {
                 let values = series(&mut rng, rho, n);
                 match source {
-                    SigmaSource::MovingRange => {
-                        (mean_moving_range(&[&values]).unwrap() / 1.128_379).powi(2)
-                    }
+                    SigmaSource::MovingRange => (mean_moving_range(&[&values]).unwrap()
+                        / std::f64::consts::FRAC_2_SQRT_PI)
+                        .powi(2),
                     _ => sample_std_dev(&values).unwrap().powi(2),
                 }
             })

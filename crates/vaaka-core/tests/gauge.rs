@@ -109,7 +109,8 @@ fn run(plan: &PlanSpec, readings: &[&str]) -> Result<RunState, EntryError> {
             Input::Condition { .. } => "21,5".to_owned(),
             _ => String::new(),
         };
-        let proposal = Proposal { typed, ticked: 9, ..Proposal::default() };
+        let confirm_far = Some(typed.clone());
+        let proposal = Proposal { typed, ticked: 9, confirm_far, ..Proposal::default() };
         let value = accept(step, &proposal, &run, at)?;
         run.entries.push(Entry { step: step.key.clone(), repeat, at, value });
     }
@@ -179,7 +180,7 @@ fn the_mean_and_each_reading_have_limits(#[case] readings: &[&str], #[case] expe
 }
 
 #[test]
-fn errors_are_spoken_of_in_a_unit_that_reads_as_a_plain_number() {
+fn a_gauge_in_bar_speaks_of_its_errors_in_bar() {
     let mut plan = plan();
     plan.unit = Unit::Bar;
     plan.maximum = d("6");
@@ -189,8 +190,8 @@ fn errors_are_spoken_of_in_a_unit_that_reads_as_a_plain_number() {
     }
     let found = evaluate(&plan, &["1.01", "4.01", "4.02", "4.04", "4.03", "1.02"]);
     let up = find(&found, "error-1-rising");
-    assert_eq!((up.unit, up.singles.clone()), (Unit::Millibar, vec![d("8")]));
-    assert_eq!(up.limits.unwrap().upper, Some(d("96")), "1.6 % of 6 bar");
+    assert_eq!((up.unit, up.singles.clone()), (Unit::Bar, vec![d("0.008")]));
+    assert_eq!(up.limits.unwrap().upper, Some(d("0.096")), "1.6 % of 6 bar");
 }
 
 /// Hysteresis as the greatest difference of rising and falling readings at a point, and

@@ -4,10 +4,10 @@
 use rstest::rstest;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use vaaka_core::judgement::Decision;
+use vaaka_core::judgement::{ContributionSource, Decision, DecisionRule};
 use vaaka_core::method::{
-    Method, Place, PlanPoint, PlanSpec, PlanStandard, PlanWarning, Purpose, SheetTexts, Travel,
-    all, by_key, plan_warnings,
+    BudgetAddition, Method, Place, PlanPoint, PlanSpec, PlanStandard, PlanWarning, Purpose,
+    SheetTexts, Travel, all, by_key, plan_warnings,
 };
 use vaaka_core::quantity::Unit;
 use vaaka_core::standard::CertifiedPiece;
@@ -26,10 +26,11 @@ fn gauge_settings() -> Value {
         "range_limit": null,
         "settings": [{ "name": "the unit", "expected": "bar" }, { "name": "the filter", "expected": "slow" }],
         "conditions": [
-            { "name": "Room", "unit": "°C", "lower": "18", "upper": "28", "advice": "Wait.", "standard_temperature": true },
+            { "name": "Room", "unit": "°C", "lower": "18", "upper": "28", "advice": "Wait.", "standard_temperature": true,
+              "half_width": "0.2" },
             { "name": "Filling pressure", "unit": "bar",
               "lower": { "base": "0.3", "per": "0.2", "of": { "configuration": "modules" } },
-              "upper": { "base": "0", "per": "0.5", "of": "span" }, "advice": "", "standard_temperature": false },
+              "upper": { "base": "0", "per": "0.5", "of": "span" }, "advice": "", "standard_temperature": false, "half_width": null },
         ],
         "waits": [{ "what": "Settle", "minimum_seconds": 600, "maximum_seconds": 5400 },
             { "what": "Soak", "minimum_seconds": 45, "maximum_seconds": null }],
@@ -200,6 +201,27 @@ fn what_else_is_lost_is_said() {
     let mut silent = plan(&[("80", Rising, 2), ("200", Rising, 2), ("320", Rising, 2)]);
     silent.points.iter_mut().for_each(|point| point.charted = false);
     assert_eq!(warned(&silent, ("80", "320")), [PlanWarning::NothingCharted]);
+}
+
+/// A guard band rests on an uncertainty, and two readings give none: a plan says where its scatter comes from.
+#[test]
+fn a_guard_band_wants_the_repeatability_stated() {
+    let mut guarded = plan(&[("80", Rising, 2), ("200", Rising, 2), ("320", Rising, 2)]);
+    guarded.decision = Decision::by(DecisionRule::GuardBandU);
+    assert_eq!(warned(&guarded, ("80", "320")), [PlanWarning::ScatterUnknown]);
+    guarded.additions.push(BudgetAddition {
+        source: ContributionSource::Temperature,
+        label: "room between 18 and 24 °C".into(),
+        half_width: d("0.1"),
+        per_year: false,
+        of_reference: false,
+    });
+    assert_eq!(warned(&guarded, ("80", "320")), [PlanWarning::ScatterUnknown]);
+    guarded.additions[0].source = ContributionSource::Repeatability;
+    assert_eq!(warned(&guarded, ("80", "320")), []);
+    guarded.additions.clear();
+    guarded.points.iter_mut().for_each(|point| point.repeats = 10);
+    assert_eq!(warned(&guarded, ("80", "320")), [], "ten readings tell it themselves");
 }
 
 #[test]

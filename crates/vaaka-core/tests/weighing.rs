@@ -7,7 +7,8 @@ use serde_json::json;
 use vaaka_core::chart::{ChartDesign, ChartState, Criteria};
 use vaaka_core::check::{RunContext, StreamSlot, complete};
 use vaaka_core::judgement::{
-    Attempt, Characteristic, Conformity, Control, Decision, NextAction, Reason, RepeatState,
+    Attempt, Characteristic, Conformity, ContributionSource, Control, Decision, NextAction, Reason,
+    RepeatState,
 };
 use vaaka_core::method::weighing::Weighing;
 use vaaka_core::method::{
@@ -126,10 +127,18 @@ fn errors_repeatability_hysteresis_and_return_worked_by_hand() {
     assert_eq!(twenty.singles, [d("8.79"), d("11.79")]);
     assert!((twenty.value() - 10.29).abs() < 1e-12);
     assert_eq!(twenty.reference_value, Some(d("20000.21")));
-    // The pieces' uncertainties add linearly: 2 · 0.075 g.
-    assert!((twenty.reference_standard_uncertainty() - 0.15).abs() < 1e-12);
-    // s of the two is 3/√2, of their mean 1.5 g, more than the two roundings of 1 g.
-    assert!((twenty.reading_standard_uncertainty() - 1.5).abs() < 1e-12);
+    let of = |source: ContributionSource| {
+        let part = twenty.contributions.iter().find(|part| part.source == source);
+        part.map_or(0.0, |part| part.standard_uncertainty)
+    };
+    // The pieces' uncertainties add linearly: 2 · 0.075 g; up to U of drift is 0.3 g/√3; buoyancy 1.5e−5 · 20 kg/√3.
+    assert!((of(ContributionSource::Certificate) - 0.15).abs() < 1e-12);
+    assert!((of(ContributionSource::StandardDrift) - 0.3 / 3.0_f64.sqrt()).abs() < 1e-12);
+    assert!((of(ContributionSource::AirBuoyancy) - 0.300_003_15 / 3.0_f64.sqrt()).abs() < 1e-8);
+    // s of the two is 3/√2, of their mean 1.5 g; one rounding of the load, one of the zero beside it.
+    assert!((of(ContributionSource::Repeatability) - 1.5).abs() < 1e-12);
+    assert!((of(ContributionSource::Resolution) - 1.0 / 12.0_f64.sqrt()).abs() < 1e-12);
+    assert!((of(ContributionSource::Zero) - 1.0 / 12.0_f64.sqrt()).abs() < 1e-12);
     // Class III, 2000 e, upper boundary included: 1.0 e, in service twice: 20 g.
     assert_eq!(twenty.limits.unwrap().upper, Some(d("20")));
     assert_eq!(ten.limits.unwrap().upper, Some(d("20")), "1000 e");

@@ -8,11 +8,14 @@ use serde_json::json;
 use vaaka_core::chart::{Criterion, Firing, Side, SigmaSource};
 use vaaka_core::history::{Crossing, Drift};
 use vaaka_core::judgement::{
-    AdjustmentAdvice, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity,
-    VerdictInput, action_sentence, conclude, criterion_words, drift_words, firing_short,
-    firing_words, reason_sentence, sigma_words,
+    AdjustmentAdvice, Characteristic, CharacteristicKind, ChartOutcome, Conformity,
+    ConformityResult, Contribution, ContributionSource, Control, NextAction, Reason, RepeatState,
+    Scatter, Surroundings, ToleranceLimits, Validity, VerdictInput, action_sentence, conclude,
+    criterion_words, drift_words, firing_short, firing_words, judge_conformity, reason_numbers,
+    reason_sentence, sigma_words,
 };
 use vaaka_core::method::Purpose;
+use vaaka_core::quantity::Unit;
 
 const ACTIONS: [NextAction; 8] = [
     NextAction::Use,
@@ -43,6 +46,7 @@ fn drift(crossing: bool) -> Drift {
             earliest: at("2026-11-30T10:00:00Z"),
             latest: None,
         }),
+        beyond: None,
     }
 }
 
@@ -125,14 +129,17 @@ fn a_drift_is_told_with_its_interval_onset_and_crossing() {
     let zone = TimeZone::get("Europe/Helsinki").unwrap();
     assert_eq!(
         drift_words(&drift(true), "g", &zone),
-        "+3.82 g a week (+3.37 to +4.28) since about 28 October; it reaches its tolerance about \
-         3 December (30 November to later than in a year)"
+        "+3.82 g a week (95 %: +3.37 to +4.28) since about 28 October 2026; if it goes on like this, its level \
+         reaches the tolerance about 3 December 2026 (95 %: 30 November 2026 to later than in a year)"
     );
     let flat = drift_words(&drift(false), "g", &zone);
     assert!(!flat.contains("tolerance"), "{flat}");
     // Two significant digits of the interval set the places of all three numbers.
     let coarse = Drift { per_week_low: -20.0, per_week_high: 28.0, ..drift(false) };
-    assert!(drift_words(&coarse, "g", &zone).starts_with("+4 g a week (\u{2212}20 to +28)"));
+    assert!(drift_words(&coarse, "g", &zone).starts_with("+4 g a week (95 %: \u{2212}20 to +28)"));
+    let outside = Drift { beyond: Some(20.0), ..drift(false) };
+    let words = drift_words(&outside, "g", &zone);
+    assert!(words.ends_with("its level is beyond the tolerance already"), "{words}");
 }
 
 #[test]
@@ -144,6 +151,14 @@ fn every_reason_is_a_sentence_even_when_its_characteristic_is_gone() {
         Reason::Within { key: key() },
         Reason::MeanOutside { key: key() },
         Reason::SingleOutside { key: key() },
+        Reason::SingleInGuardBand { key: key() },
+        Reason::NotProven {
+            key: key(),
+            scatter: Scatter::FewReadings { readings: 2 },
+            accepted: true,
+        },
+        Reason::NotProven { key: key(), scatter: Scatter::RoundingOnly, accepted: false },
+        Reason::CannotHold { key: key(), lower_control_limit: -2.7, upper_control_limit: 22.9 },
         Reason::Indicative { key: key() },
         Reason::NoBaseline { key: key(), got: 7, required: 20 },
         Reason::InControl { key: key() },
@@ -190,6 +205,7 @@ fn outcome(key: &str, control: Control, drift: Option<Drift>) -> ChartOutcome {
         sigma: Some(1.0),
         sigma_source: Some(SigmaSource::MovingRange),
         advice: None,
+        cannot_hold: None,
     }
 }
 
@@ -232,4 +248,72 @@ fn a_void_check_is_neither_passed_nor_charted() {
     assert_eq!(verdict.control, Control::NotCharted);
     assert_eq!((verdict.action, verdict.forecast), (NextAction::CheckAgain, None));
     assert_eq!(verdict.reasons.len(), 2);
+}
+
+/// A result of a scale, for sentences.
+fn judged(singles: &[&str], limit: &str, decimals: u32) -> (Characteristic, ConformityResult) {
+    let characteristic = Characteristic {
+        key: "error-20".into(),
+        label: "Error at 20 kg".into(),
+        kind: CharacteristicKind::Error,
+        nominal: None,
+        unit: Unit::Gram,
+        decimals,
+        singles: singles.iter().map(|text| text.parse().unwrap()).collect(),
+        mean: None,
+        reference_value: None,
+        limits: Some(ToleranceLimits::symmetric(limit.parse().unwrap())),
+        single_limits: None,
+        contributions: vec![Contribution::known(ContributionSource::Certificate, 0.5)],
+        indicative: false,
+        charted: true,
+        scatter_weight: 1.0 / (singles.len() as f64).sqrt(),
+    };
+    let stated = Contribution::known(ContributionSource::Repeatability, 0.5);
+    let around = Surroundings { additions: vec![stated], ..Surroundings::default() };
+    let result = judge_conformity(&characteristic, &around);
+    (characteristic, result)
+}
+
+/// A number is shown with as many places as it takes to see why: 100.1 against ±100 is no "+100, outside"; limits have
+/// the places of the display, judged unrounded.
+#[rstest]
+#[case(&["100.1"], "100", 0, "+100.1 g against ±100.0 g", "outside the tolerance")]
+#[case(&["100"], "100", 0, "+100 g against ±100 g", "inside the tolerance")]
+#[case(&["1.1", "1.2"], "1.12035", 1, "+1.15 g against ±1.1 g", "outside the tolerance")]
+#[case(&["0.4"], "1.12035", 1, "+0.4 g against ±1.1 g", "inside the tolerance")]
+#[case(&["-3", "-2"], "0.5", 0, "\u{2212}2.5 g against ±0.5 g", "outside the tolerance")]
+fn numbers_never_hide_their_verdict(
+    #[case] singles: &[&str],
+    #[case] limit: &str,
+    #[case] decimals: u32,
+    #[case] numbers: &str,
+    #[case] verdict: &str,
+) {
+    let pair = judged(singles, limit, decimals);
+    let key = || "error-20".to_owned();
+    let reason = if pair.1.conformity == Conformity::Pass {
+        Reason::Within { key: key() }
+    } else {
+        Reason::MeanOutside { key: key() }
+    };
+    let words = reason_sentence(&reason, &[pair], &TimeZone::UTC);
+    assert!(words.contains(numbers) && words.contains(verdict), "{words}");
+    assert!(!words.contains("times the uncertainty"), "{words}");
+}
+
+/// An average has no points of its own; a pattern has.
+#[test]
+fn points_of_what_fired() {
+    let pair = judged(&["7"], "20", 0);
+    let of = |criterion| {
+        let firing = firing(criterion, Some(Side::Above));
+        reason_numbers(
+            &Reason::Fired { key: "error-20".into(), firing },
+            std::slice::from_ref(&pair),
+        )
+    };
+    assert_eq!(of(Criterion::Ewma).len(), 1);
+    assert_eq!(of(Criterion::Cusum)[1], ("checks since the sum left zero", "3".to_owned()));
+    assert_eq!(of(Criterion::TwoOfThree)[1].1, "3");
 }

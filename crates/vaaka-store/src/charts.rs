@@ -8,7 +8,8 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
-use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot};
+use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot, known_chart};
+use vaaka_core::history::{LevelEstimate, estimate_level};
 
 use crate::ids::{CheckId, InstrumentId, SegmentId, SetUpId, StreamId};
 use crate::prepared::{Bind, Condition, prepared};
@@ -226,6 +227,18 @@ pub struct BriefPoint {
     pub drift_per_week: Option<f64>,
 }
 
+impl BriefPoint {
+    /// Whether the control limits reach beyond the tolerance: the instrument, doing what it normally does, cannot hold it.
+    #[must_use]
+    pub fn cannot_hold(&self) -> bool {
+        let beyond = |control: Option<f64>, tolerance: Option<f64>, side: f64| {
+            control.zip(tolerance).is_some_and(|(control, limit)| side * (control - limit) > 0.0)
+        };
+        beyond(self.lower_control_limit, self.lower_tolerance_limit, -1.0)
+            || beyond(self.upper_control_limit, self.upper_tolerance_limit, 1.0)
+    }
+}
+
 /// The newest counted point of each of these streams that has one, in their order.
 ///
 /// # Errors
@@ -239,8 +252,11 @@ pub async fn newest_points(
         "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.readings, p.conformity,
             p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
             p.lower_control_limit, p.upper_control_limit,
-            (SELECT (r.verdict->'forecast'->>'per_week')::float8 FROM results r
-               WHERE p.signalled AND r.check_id = p.check_id
+            (SELECT (reason->'drift'->>'per_week')::float8 FROM results r
+               CROSS JOIN LATERAL jsonb_array_elements(r.verdict->'reasons') AS reason
+               JOIN chart_streams own ON own.id = p.stream_id
+               WHERE p.signalled AND r.check_id = p.check_id AND reason->>'kind' = 'drifting'
+                 AND reason->>'key' = own.characteristic_key
                  ORDER BY r.version DESC LIMIT 1) AS drift_per_week,
             (SELECT s.side FROM signals s WHERE s.stream_id = p.stream_id
                AND s.segment_id = p.segment_id AND s.side IS NOT NULL
@@ -651,20 +667,26 @@ pub async fn segments_of(
         .await?)
 }
 
-/// The newest frozen baseline of a stream, with who froze it.
+/// A frozen baseline, who froze it, and the second lead where one countersigned.
+pub type SignedBaseline = (Baseline, String, Option<String>);
+
+/// The newest frozen baseline of a stream.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn newest_baseline(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
-) -> Result<Option<(Baseline, String)>, StoreError> {
+) -> Result<Option<SignedBaseline>, StoreError> {
+    let seconds = diesel::alias!(people as seconds);
+    let second = seconds.field(people::id).nullable().eq(baselines::countersigned_by);
     Ok(baselines::table
         .inner_join(segments::table.on(segments::id.eq(baselines::segment_id)))
         .inner_join(people::table.on(people::id.eq(baselines::frozen_by)))
+        .left_join(seconds.on(second))
         .filter(segments::stream_id.eq(stream))
         .order((baselines::frozen_at.desc(), baselines::id.desc()))
-        .select((Baseline::as_select(), people::name))
+        .select((Baseline::as_select(), people::name, seconds.field(people::name).nullable()))
         .first(&mut connection)
         .await
         .optional()?)
@@ -765,7 +787,48 @@ pub async fn current_segment(
         .await?)
 }
 
-async fn recent_points(
+/// What the charts of an instrument under a set-up say of its level now.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct ChartLevel {
+    /// The level, in the unit of its chart.
+    pub estimate: LevelEstimate,
+    /// Sigma from check to check.
+    pub sigma: f64,
+}
+
+/// The levels by the keys of their characteristics; charts without limits say nothing.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn levels_of(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    set_up: SetUpId,
+) -> Result<HashMap<String, ChartLevel>, StoreError> {
+    let streams: Vec<Stream> = chart_streams::table
+        .filter(chart_streams::instrument_id.eq(instrument))
+        .filter(chart_streams::set_up_id.eq(set_up))
+        .filter(chart_streams::derived.is_null())
+        .order(chart_streams::id)
+        .select(Stream::as_select())
+        .load(connection)
+        .await?;
+    let mut found = HashMap::new();
+    for stream in streams {
+        let segment = current_segment(connection, stream.id).await?;
+        let recent = recent_points(connection, segment.id).await?;
+        let slot = slot(&stream, &segment, recent)?;
+        let Some(design) = slot.design.as_ref().filter(|design| design.is_statistical()) else {
+            continue;
+        };
+        let values: Vec<f64> = slot.recent.iter().map(|past| past.value).collect();
+        let estimate = estimate_level(&values, known_chart(design));
+        found.insert(slot.key, ChartLevel { estimate, sigma: design.sigma });
+    }
+    Ok(found)
+}
+
+pub(crate) async fn recent_points(
     connection: &mut AsyncPgConnection,
     segment: SegmentId,
 ) -> Result<Vec<PastPoint>, StoreError> {

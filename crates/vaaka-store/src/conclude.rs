@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use vaaka_core::chart::{ChartDesign, ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
-use vaaka_core::judgement::{Characteristic, ConformityResult};
+use vaaka_core::judgement::{Characteristic, ConformityResult, unsettled};
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
 use vaaka_core::quantity::to_f64;
 use vaaka_core::round::DueRule;
@@ -169,6 +169,13 @@ async fn read(
     let mut locked =
         charts::lock_streams(connection, view.instrument.id, view.plan.set_up_id, method.key())
             .await?;
+    // Only a check from paper has others after it.
+    let until = if check.late_reason.is_some() { measured_at } else { Timestamp::MAX };
+    let earlier =
+        check_store::attempts_before(connection, view.plan.id, check.shift_instance_id, until)
+            .await?;
+    // What counts for nothing, a trial with another standard above all, moves no chart either.
+    let counts = purpose == Purpose::AsFound && unsettled(&earlier).is_empty();
     let mut is_late = false;
     let mut seam: Option<String> = None;
     // Charts of all levels come after those that they are made of.
@@ -179,7 +186,7 @@ async fn read(
             (at.segment, at.slot) =
                 replay::slot_before(connection, &at.stream, measured_at, check.id).await?;
             is_late = true;
-        } else {
+        } else if counts {
             let place =
                 seams::Place { view: &view, plan: &plan, certificates: &certificates, method };
             if seams::open_where_due(connection, &place, at, measured_at).await? {
@@ -192,14 +199,7 @@ async fn read(
     let in_force = plans::version_in_force(connection, view.plan.id).await?;
     let context = RunContext {
         measured_at,
-        earlier: check_store::attempts_before(
-            connection,
-            view.plan.id,
-            check.shift_instance_id,
-            // Only a check from paper has others after it.
-            if check.late_reason.is_some() { measured_at } else { Timestamp::MAX },
-        )
-        .await?,
+        earlier,
         slots: locked.iter().map(|locked| locked.slot.clone()).collect(),
         superseded: in_force
             .filter(|current| *current != view.version.version)

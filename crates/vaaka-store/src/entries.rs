@@ -1,10 +1,12 @@
 //! Entries kept in checks: appended, corrected by new rows, never changed.
 
+use std::collections::HashMap;
+
 use diesel::pg::Pg;
 use diesel::prelude::*;
 use diesel::query_builder::{AstPass, QueryFragment, QueryId};
 use diesel::sql_types::{
-    BigInt, Binary, Bool, Integer, Jsonb, Nullable, Numeric, Text, Timestamptz,
+    BigInt, Binary, Bool, Double, Integer, Jsonb, Nullable, Numeric, Text, Timestamptz,
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::civil::Date;
@@ -17,6 +19,7 @@ use vaaka_core::method::{Entry, EntryValue, RunState, StepKey};
 use crate::audit::{AuditEntry, Happening, Head, head};
 use crate::checks::chain;
 use crate::ids::{CertificateId, CheckId, PersonId, ReadingId};
+use crate::prepared::{Bind, prepared};
 use crate::rows::{Check, Reading};
 use crate::schema::{
     certificates, check_standards, checks, people, reading_voids, readings, standard_lots,
@@ -106,6 +109,43 @@ pub struct CheckNow {
     /// Certificates in the order of the plan's standards, each with the tag of its standard and
     /// why that is not in use any more, if so.
     pub standards: Vec<UsedStandard>,
+    /// Standard deviation of a reading on each chart that has limits, by the key of its characteristic and in its unit.
+    pub reading_std_devs: HashMap<String, f64>,
+}
+
+#[derive(QueryableByName)]
+struct SigmaRow {
+    #[diesel(sql_type = Text)]
+    key: String,
+    #[diesel(sql_type = Nullable<Double>)]
+    sigma: Option<f64>,
+    #[diesel(sql_type = Nullable<Double>)]
+    within: Option<f64>,
+}
+
+/// √(σ² + σ_w²) of the newest segments of a check's charts.
+async fn reading_std_devs(
+    mut connection: &AsyncPgConnection,
+    id: CheckId,
+) -> Result<HashMap<String, f64>, StoreError> {
+    let rows: Vec<SigmaRow> = prepared(
+        "SELECT s.characteristic_key AS key, (g.design->>'sigma')::float8 AS sigma,
+             (g.design->'spread'->>'within')::float8 AS within
+         FROM checks c JOIN plan_versions v ON v.id = c.plan_version_id
+         JOIN plans p ON p.id = v.plan_id
+         JOIN chart_streams s ON s.instrument_id = c.instrument_id AND s.set_up_id = p.set_up_id
+             AND s.derived IS NULL
+         JOIN LATERAL (SELECT design FROM segments WHERE stream_id = s.id
+             AND settled IS DISTINCT FROM 'joined' ORDER BY ordinal DESC LIMIT 1) g ON true
+         WHERE c.id = ? AND g.design IS NOT NULL AND g.design->>'basis' <> 'action_lines'",
+        vec![Bind::Int(id.0)],
+    )
+    .load(&mut connection)
+    .await?;
+    Ok(rows
+        .into_iter()
+        .filter_map(|row| Some((row.key, row.sigma?.hypot(row.within.unwrap_or(0.0)))))
+        .collect())
 }
 
 /// A standard that a check rests on, as it stands now.
@@ -137,15 +177,16 @@ pub async fn check_now(
         let found = checks::table.find(id).select(Check::as_select()).first(&mut connection);
         found.await.map_err(StoreError::from)
     };
-    let (check, entries, head, own, extra) = futures_util::try_join!(
+    let (check, entries, head, own, extra, reading_std_devs) = futures_util::try_join!(
         check,
         entries(connection, id),
         head(connection, &chain),
         own_standard(connection, id),
-        extra_standards(connection, id)
+        extra_standards(connection, id),
+        reading_std_devs(connection, id)
     )?;
     let standards = std::iter::once(own).chain(extra).map(used).collect();
-    Ok(CheckNow { check, entries, head, standards })
+    Ok(CheckNow { check, entries, head, standards, reading_std_devs })
 }
 
 type StandardRow =

@@ -2,6 +2,7 @@
 //! maps rows to the types of `vaaka-core`.
 
 pub mod adjustments;
+pub mod attempts;
 pub mod audit;
 pub mod bulk;
 pub mod calendar;

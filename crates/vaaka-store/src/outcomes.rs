@@ -11,6 +11,7 @@ use vaaka_core::check::Completion;
 use vaaka_core::judgement::{
     Budget, Characteristic, Conformity, ConformityResult, Contribution, ContributionSource,
     Control, Coverage, GuardBand, GuardBasis, ToleranceLimits, Verdict,
+    effective_degrees_of_freedom,
 };
 use vaaka_core::method::{Method, PlanSpec, RunState};
 
@@ -172,6 +173,8 @@ pub fn budget_rows(
                 lower_acceptance_limit: of.acceptance.and_then(|limits| limits.lower),
                 upper_acceptance_limit: of.acceptance.and_then(|limits| limits.upper),
                 conformance_probability: of.conformance_probability,
+                counted: Some(parts.iter().map(|part| part.counted).collect()),
+                single_guard_band: of.guard_band.single_width,
             })
         })
         .collect()
@@ -293,14 +296,36 @@ fn read_characteristic(
     };
     let mut budget = Budget::combine(parts.clone(), coverage);
     // What was stated is what is shown, whatever a newer program would combine.
+    let counted = stored.as_ref().and_then(|stored| stored.counted.as_deref());
+    if let Some(counted) = counted.filter(|one| one.len() == parts.len()) {
+        budget.contributions = parts
+            .iter()
+            .zip(counted)
+            .map(|(part, counted)| Contribution { counted: *counted, ..part.clone() })
+            .collect();
+        budget.combined_standard_uncertainty = budget
+            .contributions
+            .iter()
+            .filter(|part| part.counted)
+            .fold(0.0, |sum: f64, part| sum.hypot(part.standard_uncertainty));
+        budget.degrees_of_freedom = effective_degrees_of_freedom(
+            budget.combined_standard_uncertainty,
+            budget
+                .contributions
+                .iter()
+                .filter(|part| part.counted)
+                .filter_map(|part| Some((part.standard_uncertainty, part.degrees_of_freedom?))),
+        );
+    }
     budget.coverage_factor = row.coverage_factor;
     budget.expanded_uncertainty = row.expanded_uncertainty;
     let guard_band = match &stored {
         Some(stored) => GuardBand {
             width: stored.guard_band,
+            single_width: stored.single_guard_band,
             basis: serde_json::from_value(stored.guard_basis.clone()).map_err(unreadable)?,
         },
-        None => GuardBand { width: 0.0, basis: GuardBasis::Stated },
+        None => GuardBand { width: 0.0, single_width: 0.0, basis: GuardBasis::Stated },
     };
     let acceptance = stored
         .as_ref()
@@ -310,6 +335,9 @@ fn read_characteristic(
         .and_then(|row| row.statement.as_deref())
         .map(|text| text.parse().map_err(unreadable))
         .transpose()?;
+    let conformance_probability = stored.and_then(|row| row.conformance_probability);
+    // Of a stored result nothing is combined anew; a mean has the weight of its readings.
+    let scatter_weight = 1.0 / (row.singles.len().max(1) as f64).sqrt();
     Ok((
         Characteristic {
             key: row.key,
@@ -326,6 +354,7 @@ fn read_characteristic(
             contributions: parts,
             indicative: row.indicative,
             charted: row.charted,
+            scatter_weight,
         },
         ConformityResult {
             conformity,
@@ -335,7 +364,8 @@ fn read_characteristic(
             acceptance,
             share_used: row.share_used,
             worst_single_share: row.worst_single_share,
-            conformance_probability: stored.and_then(|row| row.conformance_probability),
+            conformance_probability,
+            nonconformance_probability: conformance_probability.map(|inside| 1.0 - inside),
             capability_index: row.capability_index,
             budget,
         },

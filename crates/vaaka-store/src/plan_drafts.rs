@@ -193,7 +193,7 @@ macro_rules! columns {
             plan_versions::addition_sources.eq(each(&$draft.additions, |a| a.source.word())),
             plan_versions::addition_labels.eq(each(&$draft.additions, |a| a.label.clone())),
             plan_versions::addition_half_widths.eq(each(&$draft.additions, |a| a.half_width)),
-            plan_versions::addition_per_year.eq(each(&$draft.additions, |a| a.per_year)),
+            plan_versions::addition_grows.eq(each(&$draft.additions, crate::plans::grows)),
             plan_versions::adjustment_policy.eq($draft.adjustment_policy),
             plan_versions::reaction.eq(&$draft.reaction),
             plan_versions::fixture.eq(&$draft.fixture),

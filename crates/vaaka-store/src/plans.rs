@@ -559,20 +559,32 @@ pub fn additions(version: &PlanVersion) -> Result<Vec<BudgetAddition>, StoreErro
         .addition_labels
         .iter()
         .zip(&version.addition_half_widths)
-        .zip(&version.addition_per_year);
+        .zip(&version.addition_grows);
     version
         .addition_sources
         .iter()
         .zip(rest)
-        .map(|(source, ((label, half_width), per_year))| {
+        .map(|(source, ((label, half_width), grows))| {
             Ok(BudgetAddition {
                 source: source.parse().map_err(unreadable)?,
                 label: label.clone(),
                 half_width: *half_width,
-                per_year: *per_year,
+                per_year: matches!(grows.as_str(), "years" | "years_load"),
+                of_reference: matches!(grows.as_str(), "load" | "years_load"),
             })
         })
         .collect()
+}
+
+/// What an addition grows with, as it is stored.
+#[must_use]
+pub fn grows(addition: &BudgetAddition) -> &'static str {
+    match (addition.per_year, addition.of_reference) {
+        (false, false) => "fixed",
+        (true, false) => "years",
+        (false, true) => "load",
+        (true, true) => "years_load",
+    }
 }
 
 /// The pieces that a plan names: by their tags, or by their nominal values in the unit of the

@@ -66,7 +66,12 @@ row! { #[doc = "An adjustment."] AdjustmentRow in adjustments {
     kind: String, offset_change: Decimal, gain_change: Decimal, unit: String,
     old_offset: Decimal, old_gain: Decimal, new_offset: Decimal, new_gain: Decimal,
     standard_id: Option<StandardId>, authority: String, reason: String, performed_by: PersonId,
-    approved_by: PersonId, at: At,
+    approved_by: PersonId, at: At, proposed_kind: Option<String>,
+    proposed_offset: Option<Decimal>, proposed_gain: Option<Decimal>,
+} }
+row! { #[doc = "What was typed and refused, and says something about instrument or standard."] AttemptRow in attempts {
+    check_id: CheckId, step_key: String, repeat: i32, kind: String, typed: String, said: String,
+    person_id: PersonId, at: At,
 } }
 row! { #[doc = "A check standard."] Standard in standards {
     id: StandardId, tag: String, name: String, kind: String, location: String, state: String,
@@ -119,7 +124,7 @@ row! { #[doc = "A version of a plan."] PlanVersion in plan_versions {
     fixture: String, decision_rule: String, adjustment_policy: String, reaction: Vec<String>,
     change_note: String, saves: i32, decision_share: Decimal, decision_risk: Decimal,
     coverage: String, addition_sources: Vec<String>, addition_labels: Vec<String>,
-    addition_half_widths: Vec<Decimal>, addition_per_year: Vec<bool>,
+    addition_half_widths: Vec<Decimal>, addition_grows: Vec<String>,
     due_triggers: Vec<String>,
 } }
 row! { #[doc = "A point of a plan version."] PlanPointRow in plan_points {
@@ -164,7 +169,7 @@ row! { #[doc = "The budget of a characteristic, and what the decision rule made 
     standard_uncertainties: Vec<f64>, degrees_of_freedom: Vec<f64>, coverage: String,
     statement: Option<String>, guard_band: f64, guard_basis: Value,
     lower_acceptance_limit: Option<Decimal>, upper_acceptance_limit: Option<Decimal>,
-    conformance_probability: Option<f64>,
+    conformance_probability: Option<f64>, counted: Option<Vec<bool>>, single_guard_band: f64,
 } }
 row! { #[doc = "A chart stream."] Stream in chart_streams {
     id: StreamId, instrument_id: InstrumentId, set_up_id: SetUpId, method_key: String,
@@ -182,7 +187,7 @@ row! { #[doc = "A frozen baseline."] Baseline in baselines {
     center_line: f64, lower_control_limit: f64, upper_control_limit: f64, sigma: f64,
     multiplier: f64, sigma_source: String, mean_moving_range: f64, frozen_by: PersonId,
     frozen_at: At, reason: String, basis: String, excluded: i32, review_due_at: Option<At>,
-    shown: Value,
+    shown: Value, countersigned_by: Option<PersonId>, countersigned_reason: Option<String>,
 } }
 row! { #[doc = "A point of a chart."] Point in chart_points {
     stream_id: StreamId, segment_id: SegmentId, check_id: CheckId, certificate_id: CertificateId,

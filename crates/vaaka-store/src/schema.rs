@@ -88,6 +88,18 @@ diesel::table! { adjustments (id) {
     unit -> Text, old_offset -> Numeric, old_gain -> Numeric, new_offset -> Numeric,
     new_gain -> Numeric, standard_id -> Nullable<BigInt>, authority -> Text, reason -> Text,
     performed_by -> BigInt, approved_by -> BigInt, at -> Timestamptz,
+    proposed_kind -> Nullable<Text>, proposed_offset -> Nullable<Numeric>,
+    proposed_gain -> Nullable<Numeric>,
+} }
+diesel::table! { attempts (id) {
+    id -> BigInt, check_id -> BigInt, step_key -> Text, repeat -> Integer, kind -> Text,
+    typed -> Text, said -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { limit_proposals (id) {
+    id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, choice -> Jsonb, design -> Jsonb,
+    objections -> Jsonb, reason -> Text, proposed_by -> BigInt, proposed_at -> Timestamptz,
+    state -> Text, decided_by -> Nullable<BigInt>, decided_at -> Nullable<Timestamptz>,
+    decided_reason -> Nullable<Text>,
 } }
 diesel::table! { signatures (id) {
     id -> BigInt, result_id -> BigInt, person_id -> BigInt, meaning -> Text,
@@ -162,7 +174,7 @@ diesel::table! { plan_versions (id) {
     fixture -> Text, decision_rule -> Text, adjustment_policy -> Text, reaction -> Array<Text>,
     change_note -> Text, saves -> Integer, decision_share -> Numeric, decision_risk -> Numeric,
     coverage -> Text, addition_sources -> Array<Text>, addition_labels -> Array<Text>,
-    addition_half_widths -> Array<Numeric>, addition_per_year -> Array<Bool>,
+    addition_half_widths -> Array<Numeric>, addition_grows -> Array<Text>,
     due_triggers -> Array<Text>,
 } }
 diesel::table! { plan_points (id) {
@@ -220,7 +232,8 @@ diesel::table! { budgets (result_id, key) {
     standard_uncertainties -> Array<Double>, degrees_of_freedom -> Array<Double>,
     coverage -> Text, statement -> Nullable<Text>, guard_band -> Double, guard_basis -> Jsonb,
     lower_acceptance_limit -> Nullable<Numeric>, upper_acceptance_limit -> Nullable<Numeric>,
-    conformance_probability -> Nullable<Double>,
+    conformance_probability -> Nullable<Double>, counted -> Nullable<Array<Bool>>,
+    single_guard_band -> Double,
 } }
 diesel::table! { chart_streams (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, method_key -> Text,
@@ -242,6 +255,7 @@ diesel::table! { baselines (id) {
     multiplier -> Double, sigma_source -> Text, mean_moving_range -> Double,
     frozen_by -> BigInt, frozen_at -> Timestamptz, reason -> Text, basis -> Text,
     excluded -> Integer, review_due_at -> Nullable<Timestamptz>, shown -> Jsonb,
+    countersigned_by -> Nullable<BigInt>, countersigned_reason -> Nullable<Text>,
 } }
 diesel::table! { chart_blocks (segment_id, block) {
     segment_id -> BigInt, block -> BigInt, first_at -> Timestamptz, last_at -> Timestamptz,
@@ -316,6 +330,8 @@ diesel::joinable!(certificates -> standard_lots (lot_id));
 diesel::joinable!(standard_lots -> standards (standard_id));
 diesel::joinable!(readings -> checks (check_id));
 diesel::joinable!(readings -> people (person_id));
+diesel::joinable!(attempts -> people (person_id));
+diesel::joinable!(attempts -> checks (check_id));
 diesel::joinable!(results -> checks (check_id));
 diesel::joinable!(characteristics -> results (result_id));
 diesel::joinable!(budgets -> results (result_id));
@@ -337,6 +353,8 @@ diesel::joinable!(chart_points -> checks (check_id));
 diesel::joinable!(chart_points -> certificates (certificate_id));
 
 diesel::allow_tables_to_appear_in_same_query!(
+    attempts,
+    limit_proposals,
     imports,
     program_keys,
     earlier_values,

@@ -3,17 +3,22 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use rust_decimal::Decimal;
+use vaaka_core::adjustment::Correction;
 use vaaka_core::chart::ChartState;
-use vaaka_core::check::StreamSlot;
+use vaaka_core::check::{StreamSlot, known_chart};
+use vaaka_core::history::estimate_level;
 use vaaka_core::method::{Method, PlanSpec};
 use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_core::standard::{ValueChangeKind, classify};
 
-use crate::charts::{LockedStream, current_segment, interval, slot};
+use crate::charts::{LockedStream, current_segment, interval, recent_points, slot};
 use crate::ids::{CertificateId, EventId, InstrumentId, LotId, SegmentId, SetUpId};
 use crate::plans::{self, PlanView};
 use crate::rows::{Segment, Stream};
-use crate::schema::{certificates, chart_points, chart_streams, instrument_events, segments};
+use crate::schema::{
+    certificates, chart_points, chart_streams, instrument_events, instruments, segments,
+};
 use crate::types::At;
 use crate::{StoreError, standards, to_word, unreadable, word};
 
@@ -147,23 +152,59 @@ pub async fn open_after_event(
         .select(Stream::as_select())
         .load(connection)
         .await?;
-    let at: At = instrument_events::table
+    let what: EventFacts = instrument_events::table
         .find(event)
-        .select(instrument_events::at)
+        .select((
+            instrument_events::at,
+            instrument_events::applied_correction,
+            instrument_events::applied_gain,
+            instrument_events::unit,
+        ))
         .first(connection)
         .await?;
+    let at = what.0;
+    let display: String =
+        instruments::table.find(instrument).select(instruments::unit).first(connection).await?;
+    let display: Unit = display.parse().map_err(unreadable)?;
     for stream in streams.into_iter().filter(|s| set_up.is_none_or(|wanted| s.set_up_id == wanted))
     {
         let segment = current_segment(connection, stream.id).await?;
         let before = slot(&stream, &segment, Vec::new())?;
+        let left = match (effect_on(&stream, &what, display)?, &before.design) {
+            (Some(effect), Some(design)) => {
+                let recent = recent_points(connection, segment.id).await?;
+                let values: Vec<f64> = recent.iter().map(|past| past.value).collect();
+                let estimate = estimate_level(&values, known_chart(design));
+                // How far the level may be from the target: what the estimate leaves open, and what was not corrected.
+                Some(estimate.standard_uncertainty.hypot(estimate.level + effect))
+            }
+            _ => None,
+        };
         let fresh = StreamSlot {
-            design: before.design.as_ref().map(|design| design.after_adjustment(0.0)),
+            design: before.design.as_ref().map(|design| design.after_correction(0.0, left)),
             state: ChartState::new(interval(&stream)),
             ..before
         };
         open(connection, &segment, cause, Some(event), &fresh, at.0).await?;
     }
     Ok(())
+}
+
+type EventFacts = (At, Option<Decimal>, Option<Decimal>, Option<String>);
+
+/// What an adjustment does to the errors on a chart, in its unit: offset + gain·indication at its nominal value. None for
+/// other events.
+fn effect_on(stream: &Stream, what: &EventFacts, display: Unit) -> Result<Option<f64>, StoreError> {
+    let (_, Some(offset), Some(gain), Some(unit)) = what else { return Ok(None) };
+    let (from, to): (Unit, Unit) =
+        (unit.parse().map_err(unreadable)?, stream.unit.parse().map_err(unreadable)?);
+    let Ok(offset) = from.try_convert(*offset, to) else { return Ok(None) };
+    // A chart of all levels together has no nominal value; its effect is not told.
+    let Some(nominal) = stream.nominal.filter(|_| stream.derived.is_none()) else {
+        return Ok(None);
+    };
+    let level = display.try_convert(nominal, to).map_or(0.0, to_f64);
+    Ok(Some(Correction { offset: to_f64(offset), gain: to_f64(*gain) }.at(level)))
 }
 
 async fn lot_and_change(

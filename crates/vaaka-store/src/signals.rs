@@ -69,6 +69,9 @@ pub struct SignalView {
     /// What fired at the point that opened it.
     #[diesel(sql_type = Nullable<diesel::sql_types::Jsonb>)]
     pub firings: Option<serde_json::Value>,
+    /// What fired at its newest evidence: how large the shift is now.
+    #[diesel(sql_type = Nullable<diesel::sql_types::Jsonb>)]
+    pub newest_firings: Option<serde_json::Value>,
     /// Sigma of the segment's design.
     #[diesel(sql_type = Nullable<diesel::sql_types::Double>)]
     pub sigma: Option<f64>,
@@ -89,13 +92,17 @@ macro_rules! view {
             "SELECT g.id, g.stream_id, s.label, s.unit, s.instrument_id, i.tag,
                 i.name AS instrument, a.name AS area, g.side, g.opened_at, g.last_evidence_at,
                 g.evidence, g.state, g.touched_at, c.name AS cause, p.check_id, p.firings,
+                n.firings AS newest_firings,
                 (m.design->>'sigma')::float8 AS sigma
             FROM signals g JOIN chart_streams s ON s.id = g.stream_id
             JOIN instruments i ON i.id = s.instrument_id JOIN areas a ON a.id = i.area_id
             JOIN segments m ON m.id = g.segment_id
             LEFT JOIN signal_causes c ON c.id = g.cause_id
             LEFT JOIN chart_points p
-                ON p.segment_id = g.segment_id AND p.ordinal = g.opened_ordinal ",
+                ON p.segment_id = g.segment_id AND p.ordinal = g.opened_ordinal
+            LEFT JOIN chart_points n
+                ON n.segment_id = g.segment_id AND n.measured_at = g.last_evidence_at
+                    AND n.ordinal IS NOT NULL ",
             $rest
         )
     };

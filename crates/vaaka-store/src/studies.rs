@@ -14,9 +14,12 @@ use crate::audit::{self, Happening};
 use crate::charts::{current_segment, interval};
 use crate::ids::{CheckId, PersonId, SegmentId, StreamId};
 use crate::rows::{Baseline, Segment, Stream};
-use crate::schema::{baselines, chart_points, chart_streams, segments};
+use crate::schema::{
+    baselines, chart_points, chart_streams, limit_proposals, notices as notices_table, people,
+    segments, signals,
+};
 use crate::types::At;
-use crate::{StoreError, replay, seams, to_word, unreadable};
+use crate::{StoreError, notices, replay, seams, to_word, unreadable};
 
 /// A counted point with what a study asks of it.
 #[derive(Debug, Clone, QueryableByName)]
@@ -204,6 +207,277 @@ pub struct Freeze {
     pub seen_segment: SegmentId,
     /// Baselines that the lead saw.
     pub seen_baselines: i64,
+    /// The second lead, where one had to countersign.
+    pub countersigned: Option<Countersigned>,
+}
+
+/// A second lead's word on limits that one alone may not freeze.
+#[derive(Debug, Clone)]
+pub struct Countersigned {
+    /// The proposal.
+    pub proposal: i64,
+    /// Who countersigns.
+    pub by: PersonId,
+    /// Why.
+    pub reason: String,
+}
+
+/// Limits that wait for a second lead.
+#[derive(Debug, Clone, Queryable)]
+pub struct LimitProposal {
+    /// Its id.
+    pub id: i64,
+    /// The segment that the lead saw as the current one.
+    pub segment_id: SegmentId,
+    /// What was chosen, as the form sent it.
+    pub choice: serde_json::Value,
+    /// The design that came of it.
+    pub design: serde_json::Value,
+    /// What stood against it.
+    pub objections: serde_json::Value,
+    /// Why it is to be frozen all the same.
+    pub reason: String,
+    /// Who proposed.
+    pub proposed_by: PersonId,
+    /// When.
+    pub proposed_at: At,
+    /// Name of who proposed.
+    pub proposer: String,
+}
+
+/// The proposal of a chart that waits, if any.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn waiting_proposal(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<Option<LimitProposal>, StoreError> {
+    Ok(limit_proposals::table
+        .inner_join(people::table.on(people::id.eq(limit_proposals::proposed_by)))
+        .filter(limit_proposals::stream_id.eq(stream))
+        .filter(limit_proposals::state.eq("waiting"))
+        .select((
+            limit_proposals::id,
+            limit_proposals::segment_id,
+            limit_proposals::choice,
+            limit_proposals::design,
+            limit_proposals::objections,
+            limit_proposals::reason,
+            limit_proposals::proposed_by,
+            limit_proposals::proposed_at,
+            people::name,
+        ))
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// Limits that a lead proposes to another.
+#[derive(Debug, Clone)]
+pub struct NewProposal<'a> {
+    /// The design.
+    pub design: &'a ChartDesign,
+    /// What was chosen, as the form sent it.
+    pub choice: serde_json::Value,
+    /// What stands against it, in words.
+    pub objections: &'a [String],
+    /// Why.
+    pub reason: &'a str,
+    /// The segment that was seen.
+    pub segment: SegmentId,
+    /// "Tank scale S-04, error at 20 kg", for the notice.
+    pub what: &'a str,
+}
+
+/// Keeps a proposal until a second lead decides, and tells the leads. A newer one of the same lead takes the place of
+/// an older.
+///
+/// # Errors
+/// [`StoreError`]; the inner result says why it is refused.
+pub async fn propose(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    new: &NewProposal<'_>,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<Result<(), StudyRefusal>, StoreError> {
+    connection
+        .transaction(async |connection| {
+            let (stream, segment) = lock(connection, stream).await?;
+            if segment.id != new.segment {
+                return Ok(Err(StudyRefusal::ChangedMeanwhile));
+            }
+            if let Some(before) = waiting_proposal(connection, stream.id).await? {
+                if before.proposed_by != person {
+                    return Ok(Err(StudyRefusal::OtherWaits { proposer: before.proposer }));
+                }
+                let reason = "proposed anew";
+                decide(connection, before.id, "withdrawn", (person, reason), at).await?;
+            }
+            diesel::insert_into(limit_proposals::table)
+                .values((
+                    limit_proposals::stream_id.eq(stream.id),
+                    limit_proposals::segment_id.eq(new.segment),
+                    limit_proposals::choice.eq(&new.choice),
+                    limit_proposals::design
+                        .eq(serde_json::to_value(new.design).map_err(unreadable)?),
+                    limit_proposals::objections
+                        .eq(serde_json::to_value(new.objections).map_err(unreadable)?),
+                    limit_proposals::reason.eq(new.reason),
+                    limit_proposals::proposed_by.eq(person),
+                    limit_proposals::proposed_at.eq(At(at)),
+                ))
+                .execute(connection)
+                .await?;
+            let path = study_path(stream.id);
+            notices::tell_leads(
+                connection,
+                &notices::NewNotice {
+                    kind: TO_COUNTERSIGN,
+                    instrument: Some(stream.instrument_id),
+                    check: None,
+                    title: &format!("Limits to countersign: {}", new.what),
+                    words: &format!(
+                        "One lead alone does not freeze them: {} Reason given: {}",
+                        new.objections.join(" "),
+                        new.reason
+                    ),
+                    path: &path,
+                    at,
+                },
+            )
+            .await?;
+            let happening = Happening {
+                chain: &format!("chart:{}", stream.id),
+                at,
+                person: Some(person),
+                action: "limits_proposed",
+                detail: json!({
+                    "reason": new.reason, "objections": new.objections, "design": new.design,
+                }),
+            };
+            audit::record(connection, &happening).await?;
+            Ok(Ok(()))
+        })
+        .await
+}
+
+/// Kind of the notice by which leads hear of a proposal.
+const TO_COUNTERSIGN: &str = "limits_to_countersign";
+
+/// Where a proposal is decided.
+fn study_path(stream: StreamId) -> String {
+    format!("/charts/{stream}/study")
+}
+
+/// Ends a proposal that waits, and the notices that ask for it.
+async fn decide(
+    connection: &mut AsyncPgConnection,
+    proposal: i64,
+    state: &str,
+    (person, reason): (PersonId, &str),
+    at: Timestamp,
+) -> Result<bool, StoreError> {
+    let stream: Option<StreamId> = diesel::update(
+        limit_proposals::table
+            .filter(limit_proposals::id.eq(proposal))
+            .filter(limit_proposals::state.eq("waiting")),
+    )
+    .set((
+        limit_proposals::state.eq(state),
+        limit_proposals::decided_by.eq(person),
+        limit_proposals::decided_at.eq(At(at)),
+        limit_proposals::decided_reason.eq(reason),
+    ))
+    .returning(limit_proposals::stream_id)
+    .get_result(connection)
+    .await
+    .optional()?;
+    let Some(stream) = stream else { return Ok(false) };
+    // Nobody has to come for it any more.
+    let asked = notices_table::table
+        .filter(notices_table::kind.eq(TO_COUNTERSIGN))
+        .filter(notices_table::path.eq(study_path(stream)))
+        .filter(notices_table::taken_by.is_null());
+    diesel::update(asked)
+        .set((notices_table::taken_by.eq(person), notices_table::taken_at.eq(At(at))))
+        .execute(connection)
+        .await?;
+    Ok(true)
+}
+
+/// Rejects a proposal of another lead, or withdraws one's own.
+///
+/// # Errors
+/// [`StoreError`]; the inner result says why it is refused.
+pub async fn turn_down(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    proposal: i64,
+    (person, reason): (PersonId, &str),
+    at: Timestamp,
+) -> Result<Result<(), StudyRefusal>, StoreError> {
+    connection
+        .transaction(async |connection| {
+            lock(connection, stream).await?;
+            let Some(waiting) = waiting_proposal(connection, stream)
+                .await?
+                .filter(|waiting| waiting.id == proposal)
+            else {
+                return Ok(Err(StudyRefusal::ChangedMeanwhile));
+            };
+            let state = if waiting.proposed_by == person { "withdrawn" } else { "rejected" };
+            decide(connection, proposal, state, (person, reason), at).await?;
+            let happening = Happening {
+                chain: &format!("chart:{stream}"),
+                at,
+                person: Some(person),
+                action: &format!("limits_{state}"),
+                detail: json!({ "proposal": proposal, "reason": reason }),
+            };
+            audit::record(connection, &happening).await?;
+            Ok(Ok(()))
+        })
+        .await
+}
+
+/// How many signals of a chart spoke within a period and are not closed.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn open_signals(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+    (from, to): (Timestamp, Timestamp),
+) -> Result<usize, StoreError> {
+    let count: i64 = signals::table
+        .filter(signals::stream_id.eq(stream))
+        .filter(signals::state.ne_all(["closed", "withdrawn"]))
+        .filter(signals::opened_at.le(At(to)))
+        .filter(signals::last_evidence_at.ge(At(from)))
+        .count()
+        .get_result(connection)
+        .await?;
+    usize::try_from(count).map_err(unreadable)
+}
+
+/// The tolerance at the newest point of a chart that has one.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn tolerance(
+    connection: &mut AsyncPgConnection,
+    stream: StreamId,
+) -> Result<(Option<f64>, Option<f64>), StoreError> {
+    let found = chart_points::table
+        .filter(chart_points::stream_id.eq(stream))
+        .order((chart_points::measured_at.desc(), chart_points::id.desc()))
+        .select((chart_points::lower_tolerance_limit, chart_points::upper_tolerance_limit))
+        .first(connection)
+        .await
+        .optional()?;
+    Ok(found.unwrap_or((None, None)))
 }
 
 /// Why something is refused.
@@ -212,6 +486,12 @@ pub enum StudyRefusal {
     /// Somebody else was first.
     #[error("somebody else has changed this chart meanwhile: look at it again, and decide anew")]
     ChangedMeanwhile,
+    /// Another lead's proposal waits.
+    #[error("limits that {proposer} proposed wait to be countersigned: decide on these first")]
+    OtherWaits {
+        /// Who.
+        proposer: String,
+    },
     /// There is nothing to switch.
     #[error("this chart has no limits yet; rules are switched when they are frozen")]
     NoDesign,
@@ -279,6 +559,13 @@ pub async fn freeze(
             {
                 return Ok(Err(StudyRefusal::ChangedMeanwhile));
             }
+            if let Some(second) = &new.countersigned {
+                // The lock on the chart is held: of two who decide at one moment one finds nothing waiting.
+                let words = (second.by, second.reason.as_str());
+                if !decide(connection, second.proposal, "countersigned", words, at).await? {
+                    return Ok(Err(StudyRefusal::ChangedMeanwhile));
+                }
+            }
             let source = to_word(&new.sigma_source)?;
             let in_place = segment.design.is_none();
             let design = serde_json::to_value(&new.design).map_err(unreadable)?;
@@ -335,6 +622,11 @@ pub async fn freeze(
                     excluded: i32::try_from(new.excluded).map_err(unreadable)?,
                     review_due_at: new.review_due.map(At),
                     shown: serde_json::to_value(&new.shown).map_err(unreadable)?,
+                    countersigned_by: new.countersigned.as_ref().map(|second| second.by),
+                    countersigned_reason: new
+                        .countersigned
+                        .as_ref()
+                        .map(|second| second.reason.clone()),
                 })
                 .execute(connection)
                 .await?;
@@ -349,6 +641,8 @@ pub async fn freeze(
                 detail: json!({
                     "name": new.name, "reason": new.reason, "design": design,
                     "points": new.points, "excluded": new.excluded, "shown": new.shown,
+                    "countersigned_by": new.countersigned.as_ref().map(|second| second.by),
+                    "countersigned_reason": new.countersigned.as_ref().map(|second| &second.reason),
                 }),
             };
             audit::record(connection, &happening).await?;

@@ -49,6 +49,22 @@ impl Fields {
         self
     }
 
+    /// What was typed, to be kept and drawn again later; the token is nobody else's.
+    pub fn to_json(&self) -> serde_json::Value {
+        let kept = self.0.iter().filter(|(name, _)| *name != "form_token");
+        kept.map(|(name, text)| (name.clone(), serde_json::Value::from(text.clone()))).collect()
+    }
+
+    /// Reads back what [`Self::to_json`] wrote; what is no text is left out.
+    pub fn from_json(kept: &serde_json::Value) -> Self {
+        let fields = kept.as_object().into_iter().flatten();
+        Self(
+            fields
+                .filter_map(|(name, text)| Some((name.clone(), text.as_str()?.to_owned())))
+                .collect(),
+        )
+    }
+
     /// The token of the form.
     pub fn token(&self) -> &str {
         self.get("form_token")

@@ -154,6 +154,7 @@ pub fn routes() -> Vec<Route> {
         read("/charts/{id}/beside", SignedIn, get(pages::chart::beside::alike)),
         read("/charts/{id}/study", SignedIn, get(pages::chart::study::show)),
         write("/charts/{id}/study", Lead, post(pages::chart::study::freeze)),
+        write("/charts/{id}/countersign", Lead, post(pages::chart::study::countersign)),
         read("/charts/{id}/rules", Lead, get(pages::chart::rules::show)),
         write("/charts/{id}/rules", Lead, post(pages::chart::rules::switch)),
         write("/charts/{id}/segments/{segment}", Lead, post(pages::chart::rules::settle)),

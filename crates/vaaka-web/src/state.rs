@@ -49,6 +49,8 @@ type WayKey = (PlanVersionId, Vec<CertificateId>, Purpose);
 /// A plan version read for one certificate, with its steps.
 #[derive(Debug)]
 pub struct Way {
+    /// The method.
+    pub method: &'static dyn Method,
     /// What the method works with.
     pub spec: PlanSpec,
     /// The steps.
@@ -131,8 +133,9 @@ impl AppState {
             return Ok(way);
         }
         let spec = plans::spec(connection, view, certificates, purpose).await?;
-        let steps = method_of(view)?.way(&spec)?;
-        let way = Arc::new(Way { spec, steps });
+        let method = method_of(view)?;
+        let steps = method.way(&spec)?;
+        let way = Arc::new(Way { method, spec, steps });
         if let Ok(mut ways) = self.ways.write() {
             if ways.len() >= MOST_WAYS {
                 ways.clear();

@@ -25,8 +25,9 @@ pub struct PermitInput<'a> {
     pub touched_since: bool,
     /// Whether the check conformed.
     pub conforms: Conformity,
-    /// Largest share of the tolerance that any point uses.
-    pub worst_share: Option<f64>,
+    /// Largest share of the tolerance that the estimated level uses at any point: a single reading that happens to lie far
+    /// out says nothing of the instrument.
+    pub level_share: Option<f64>,
     /// Whether its drift crosses the tolerance before the next check is over.
     pub crosses_soon: bool,
 }
@@ -86,7 +87,7 @@ pub fn permit(input: &PermitInput<'_>) -> Result<(), AdjustmentRefusal> {
         return Err(AdjustmentRefusal::TouchedSince);
     }
     let failed = input.conforms == Conformity::Fail;
-    let guard = input.worst_share.is_some_and(|share| share >= GUARD_FRACTION);
+    let guard = input.level_share.is_some_and(|share| share >= GUARD_FRACTION);
     match input.policy {
         AdjustmentPolicy::OnlyWhenOut if !failed => return Err(AdjustmentRefusal::InsideTolerance),
         AdjustmentPolicy::AtGuardFraction if !(failed || guard || input.crosses_soon) => {
@@ -119,11 +120,11 @@ mod tests {
         full_as_found: true,
         touched_since: false,
         conforms: Conformity::Fail,
-        worst_share: Some(1.4),
+        level_share: Some(1.4),
         crosses_soon: false,
     };
     const PASSED: PermitInput<'static> =
-        PermitInput { conforms: Conformity::Pass, worst_share: Some(0.5), ..FAILED };
+        PermitInput { conforms: Conformity::Pass, level_share: Some(0.5), ..FAILED };
 
     #[rstest]
     #[case(FAILED, Ok(()))]
@@ -135,7 +136,7 @@ mod tests {
     #[case(PermitInput { sealed: true, authority: "weights office, no. 7", ..FAILED }, Ok(()))]
     #[case(PASSED, Err(AdjustmentRefusal::InsideTolerance))]
     #[case(PermitInput { policy: AtGuardFraction, ..PASSED }, Err(AdjustmentRefusal::BelowGuardFraction))]
-    #[case(PermitInput { policy: AtGuardFraction, worst_share: Some(0.75), ..PASSED }, Ok(()))]
+    #[case(PermitInput { policy: AtGuardFraction, level_share: Some(0.75), ..PASSED }, Ok(()))]
     #[case(PermitInput { policy: AtGuardFraction, crosses_soon: true, ..PASSED }, Ok(()))]
     #[case(PermitInput { policy: BeforeEachUse, by_lead: false, ..PASSED }, Ok(()))]
     #[case(PermitInput { policy: BeforeEachUse, full_as_found: false, ..PASSED }, Err(AdjustmentRefusal::NoFullAsFound))]

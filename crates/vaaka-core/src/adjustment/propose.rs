@@ -106,8 +106,10 @@ pub struct ErrorPoint {
     pub label: String,
     /// Reference value.
     pub reference: f64,
-    /// Mean error.
+    /// Mean error of the check.
     pub error: f64,
+    /// Estimated level of the instrument here, which is what a correction moves; the error where no chart knows more.
+    pub level: f64,
     /// Lower tolerance limit.
     pub lower: Option<f64>,
     /// Upper tolerance limit.
@@ -116,7 +118,7 @@ pub struct ErrorPoint {
 
 impl ErrorPoint {
     fn indication(&self) -> f64 {
-        self.reference + self.error
+        self.reference + self.level
     }
 
     fn holds(&self, error: f64) -> bool {
@@ -143,9 +145,14 @@ pub enum ProposeError {
     /// Offset and gain need two levels.
     #[error("Offset and gain together need two different levels: choose one of them.")]
     OneLevel,
+    /// Whatever is corrected pushes a point out that is inside.
+    #[error(
+        "Neither an offset nor a gain brings the errors in without pushing out a point that is inside: leave it alone, and call for service."
+    )]
+    Spoils,
 }
 
-/// The correction of a kind that makes the errors smallest in the sum of squares.
+/// The correction of a kind that makes the levels smallest in the sum of squares.
 ///
 /// Offset: −mean(E). Gain: −Σ I·E/Σ I². Both: the straight line of E over I, turned round.
 ///
@@ -157,12 +164,12 @@ pub fn propose(points: &[ErrorPoint], kind: AdjustmentKind) -> Result<Correction
         return Err(ProposeError::NoPoints);
     }
     let mean = |value: &dyn Fn(&ErrorPoint) -> f64| points.iter().map(value).sum::<f64>() / n;
-    let mean_error = mean(&|point| point.error);
+    let mean_error = mean(&|point| point.level);
     match kind {
         AdjustmentKind::Offset => Ok(Correction { offset: -mean_error, gain: 0.0 }),
         AdjustmentKind::Gain => {
             let squares: f64 = points.iter().map(|point| point.indication().powi(2)).sum();
-            let products: f64 = points.iter().map(|p| p.indication() * p.error).sum();
+            let products: f64 = points.iter().map(|p| p.indication() * p.level).sum();
             if squares <= 0.0 || points.iter().all(|point| point.reference == 0.0) {
                 return Err(ProposeError::OnlyZero);
             }
@@ -176,7 +183,7 @@ pub fn propose(points: &[ErrorPoint], kind: AdjustmentKind) -> Result<Correction
             let centre = mean(&ErrorPoint::indication);
             let sxx: f64 = points.iter().map(|p| (p.indication() - centre).powi(2)).sum();
             let sxy: f64 =
-                points.iter().map(|p| (p.indication() - centre) * (p.error - mean_error)).sum();
+                points.iter().map(|p| (p.indication() - centre) * (p.level - mean_error)).sum();
             let slope = sxy / sxx;
             Ok(Correction { offset: -(mean_error - slope * centre), gain: -slope })
         }
@@ -188,7 +195,7 @@ pub fn propose(points: &[ErrorPoint], kind: AdjustmentKind) -> Result<Correction
 pub struct Effect {
     /// The point as found.
     pub point: ErrorPoint,
-    /// Its error after the correction.
+    /// Its level after the correction.
     pub after: f64,
     /// Share of the tolerance used as found.
     pub share_before: Option<f64>,
@@ -206,12 +213,12 @@ pub fn effects(points: &[ErrorPoint], correction: Correction) -> Vec<Effect> {
     let mut found: Vec<Effect> = points
         .iter()
         .map(|point| {
-            let after = point.error + correction.at(point.indication());
+            let after = point.level + correction.at(point.indication());
             Effect {
                 after,
                 share_before: point.share(point.error),
                 share_after: point.share(after),
-                spoils: point.holds(point.error) && !point.holds(after),
+                spoils: point.holds(point.level) && !point.holds(after),
                 holds_after: point.holds(after),
                 point: point.clone(),
             }
@@ -234,12 +241,14 @@ pub struct Recommendation {
     pub within_noise: bool,
 }
 
-/// The simplest correction that leaves no more than `noise` at any point; when none does, the one
-/// that leaves least. A gain is never guessed from one level.
+/// The simplest correction that leaves no more than `noise` at any point; when none does, the one that leaves least. A
+/// gain is never guessed from one level, a zero that is right is left alone where a gain can do (what reads nothing
+/// with nothing on it has no offset), and what pushes another point out is never advised.
 ///
 /// # Errors
-/// [`ProposeError::NoPoints`].
+/// [`ProposeError::NoPoints`]; [`ProposeError::Spoils`] when every correction would push a point out.
 pub fn recommend(points: &[ErrorPoint], noise: f64) -> Result<Recommendation, ProposeError> {
+    use AdjustmentKind::{Gain, Offset, OffsetAndGain};
     let mut best: Option<Recommendation> = None;
     let levels = {
         let mut references: Vec<f64> = points.iter().map(|point| point.reference).collect();
@@ -247,8 +256,14 @@ pub fn recommend(points: &[ErrorPoint], noise: f64) -> Result<Recommendation, Pr
         references.dedup();
         references.len()
     };
-    for kind in AdjustmentKind::ALL {
-        if kind != AdjustmentKind::Offset && levels < 2 {
+    let at_zero = points.iter().find(|point| point.reference == 0.0);
+    let zero_is_right =
+        at_zero.is_some_and(|zero| zero.level.abs() <= noise && zero.holds(zero.level));
+    let order =
+        if zero_is_right { [Gain, OffsetAndGain, Offset] } else { [Offset, Gain, OffsetAndGain] };
+    let mut any = false;
+    for kind in order {
+        if kind != Offset && levels < 2 {
             continue;
         }
         let correction = match propose(points, kind) {
@@ -256,8 +271,12 @@ pub fn recommend(points: &[ErrorPoint], noise: f64) -> Result<Recommendation, Pr
             Err(ProposeError::NoPoints) => return Err(ProposeError::NoPoints),
             Err(_) => continue,
         };
-        let left =
-            effects(points, correction).iter().map(|effect| effect.after.abs()).fold(0.0, f64::max);
+        any = true;
+        let found = effects(points, correction);
+        if found.iter().any(|effect| effect.spoils) {
+            continue;
+        }
+        let left = found.iter().map(|effect| effect.after.abs()).fold(0.0, f64::max);
         let one = Recommendation { kind, correction, left, within_noise: left <= noise };
         if one.within_noise {
             return Ok(one);
@@ -266,7 +285,7 @@ pub fn recommend(points: &[ErrorPoint], noise: f64) -> Result<Recommendation, Pr
             best = Some(one);
         }
     }
-    best.ok_or(ProposeError::NoPoints)
+    best.ok_or(if any { ProposeError::Spoils } else { ProposeError::NoPoints })
 }
 
 #[cfg(test)]
@@ -280,6 +299,7 @@ mod tests {
             label: format!("Error at {reference}"),
             reference,
             error,
+            level: error,
             lower: Some(-2.0),
             upper: Some(2.0),
         }
@@ -320,6 +340,57 @@ mod tests {
         let gain = propose(&points, AdjustmentKind::Gain).unwrap();
         assert!(effects(&points, gain).iter().all(|effect| !effect.spoils));
         assert_eq!(recommend(&points, 0.1).unwrap().kind, AdjustmentKind::Gain);
+    }
+
+    /// A scale that reads 0 with nothing on it and 229.9 g too much at its one load: an offset of −229.9 g was once proposed,
+    /// which would have put the zero out. A gain leaves the zero alone.
+    #[test]
+    fn a_zero_that_is_right_is_left_alone() {
+        let zero = ErrorPoint { lower: Some(-50.0), upper: Some(50.0), ..point(0.0, 0.0) };
+        let load =
+            ErrorPoint { lower: Some(-100.0), upper: Some(100.0), ..point(150_000.0, 229.9) };
+        let found = recommend(&[zero.clone(), load.clone()], 20.0).unwrap();
+        assert_eq!((found.kind, found.correction.offset), (AdjustmentKind::Gain, 0.0));
+        assert!((found.correction.gain + 229.9 / 150_229.9).abs() < 1e-12, "{found:?}");
+        // Without a zero nobody knows; an offset is all that one level tells.
+        assert_eq!(
+            recommend(std::slice::from_ref(&load), 20.0).unwrap().kind,
+            AdjustmentKind::Offset
+        );
+        // The zero is off by as much: an offset.
+        let off = ErrorPoint { level: 229.0, error: 229.0, ..zero };
+        assert_eq!(recommend(&[off, load], 20.0).unwrap().kind, AdjustmentKind::Offset);
+    }
+
+    /// What would push another point out is not advised, and where everything would, that is said.
+    #[test]
+    fn nothing_is_pushed_out() {
+        // A curve: out in the middle, at its other limit at both ends. Any shift of the middle pushes an end out.
+        let points = [point(0.0, -1.9), point(50.0, 2.6), point(100.0, -1.9)];
+        let found = recommend(&points, 0.1);
+        match found {
+            Ok(one) => {
+                assert!(effects(&points, one.correction).iter().all(|e| !e.spoils), "{one:?}")
+            }
+            Err(error) => assert_eq!(error, ProposeError::Spoils),
+        }
+        let shifted = [point(10.0, -1.9), point(50.0, 4.0), point(90.0, -1.9)];
+        for noise in [0.0, 0.5] {
+            if let Ok(one) = recommend(&shifted, noise) {
+                assert!(effects(&shifted, one.correction).iter().all(|e| !e.spoils), "{one:?}");
+            }
+        }
+    }
+
+    /// The level is corrected, not the error of a check that happened to be far out.
+    #[test]
+    fn levels_are_corrected() {
+        let points = [
+            ErrorPoint { level: 1.5, ..point(50.0, 2.8) },
+            ErrorPoint { level: 1.5, ..point(99.0, 2.4) },
+        ];
+        let found = recommend(&points, 0.1).unwrap();
+        assert!((found.correction.offset + 1.5).abs() < 1e-12, "{found:?}");
     }
 
     #[test]

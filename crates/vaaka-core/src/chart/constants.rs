@@ -6,7 +6,6 @@
 
 use std::sync::OnceLock;
 
-use statrs::function::erf::erfc;
 use statrs::function::gamma::ln_gamma;
 
 use crate::stats::gauss_legendre;
@@ -20,7 +19,7 @@ const MOST: usize = 100;
 const REACH: f64 = 9.0;
 
 fn below(x: f64) -> f64 {
-    0.5 * erfc(-x / std::f64::consts::SQRT_2)
+    crate::stats::normal_tail(-x)
 }
 
 /// Mean and standard deviation of the range of n values:

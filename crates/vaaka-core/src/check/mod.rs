@@ -8,14 +8,15 @@ use rust_decimal::Decimal;
 
 use crate::chart::{
     BaselineStudy, ChartDesign, ChartPoint, ChartState, DEFAULT_OUTER_MULTIPLIER, FromBaseline,
-    LEVELS, LINE_GAIN, LINE_OFFSET, Levels, LimitError, MINIMUM_BASELINE_POINTS, PointEvaluation,
-    Scatter, Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
+    LEVELS, LINE_GAIN, LINE_OFFSET, Level, Levels, LimitError, MINIMUM_BASELINE_POINTS,
+    PointEvaluation, Scatter, Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
 };
-use crate::history::{Drift, estimate_drift};
+use crate::history::{Drift, KnownChart, LevelEstimate, drift_of_signal, estimate_level};
 use crate::judgement::{
-    AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome, Conformity,
-    ConformityResult, Control, DecisionRule, Prior, Reason, Surroundings, Validity, Verdict,
-    VerdictInput, advise_adjustment, conclude, judge_conformity, unsettled,
+    AdjustmentAdvice, AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome,
+    Conformity, ConformityResult, ContributionSource, Control, DecisionRule, KnownStdDev, Prior,
+    Reason, Surroundings, Validity, Verdict, VerdictInput, advise_adjustment, conclude,
+    judge_conformity, unsettled,
 };
 use crate::method::{EntryValue, Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
@@ -108,10 +109,12 @@ pub fn complete(
     context: &RunContext,
 ) -> Result<Completion, MethodError> {
     let characteristics = method.evaluate(plan, run)?;
+    let known = KnownLevels::of(&characteristics, context);
     let results: Vec<(Characteristic, ConformityResult)> = characteristics
         .into_iter()
         .map(|characteristic| {
-            let around = surroundings(plan, slot_of(context, &characteristic.key), &characteristic);
+            let slot = slot_of(context, &characteristic.key);
+            let around = surroundings(plan, slot, &known, &characteristic);
             let result = judge_conformity(&characteristic, &around);
             (characteristic, result)
         })
@@ -119,6 +122,8 @@ pub fn complete(
     // The first as-found run of a check is a point; its confirming repeat is a hollow mark. A check that
     // is made anew in the same shift, after a knock, is one of its own.
     let counted = plan.purpose == Purpose::AsFound && unsettled(&context.earlier).is_empty();
+    // No advice on a first failing run: one far value in a hundred quiet checks is chance.
+    let is_repeat = plan.purpose == Purpose::AsFound && !unsettled(&context.earlier).is_empty();
     let resolution =
         to_f64(plan.unit.convert(plan.resolution, plan.unit.error_unit(plan.resolution)));
     let (mut points, mut charts) = (Vec::new(), Vec::new());
@@ -132,7 +137,8 @@ pub fn complete(
             ..ChartPoint::new(context.measured_at, characteristic.value())
         };
         let point = chart_point(slot, &input, counted);
-        charts.push(outcome(slot, &point, characteristic, result, resolution, context.measured_at));
+        let of = Outcome { slot, point: &point, characteristic, result, resolution, is_repeat };
+        charts.push(of.told(context.measured_at));
         points.push(point);
     }
     for (slot, input) in derived_points(context, &results, &points) {
@@ -158,29 +164,110 @@ pub fn complete(
     Ok(Completion { results, points, verdict })
 }
 
-/// What is known around a characteristic: its chart's sigma, the plan's rule and additions, and,
-/// where the rule asks for one, the prior from its own history.
+/// What the charts of a check know of its levels, for those that have no chart of their own.
+struct KnownLevels {
+    levels: Vec<KnownLevel>,
+}
+
+struct KnownLevel {
+    key: String,
+    /// "as at 10 kg, rising".
+    words: String,
+    nominal: Option<f64>,
+    between: KnownStdDev,
+    within: Option<KnownStdDev>,
+}
+
+impl KnownLevels {
+    fn of(characteristics: &[Characteristic], context: &RunContext) -> Self {
+        let levels = characteristics
+            .iter()
+            .filter(|one| one.charted && one.kind == CharacteristicKind::Error)
+            .filter_map(|one| {
+                let design = slot_of(context, &one.key)?.design.as_ref()?;
+                let known = |std_dev: f64, degrees_of_freedom: Option<f64>| KnownStdDev {
+                    std_dev,
+                    degrees_of_freedom,
+                    as_at: None,
+                };
+                // Action lines know no sigma.
+                if !design.is_statistical() {
+                    return None;
+                }
+                let of = design.estimated;
+                let within = design.spread.map(|spread| {
+                    known(spread.within, of.and_then(|of| of.within_degrees_of_freedom))
+                });
+                let sigma = of_readings(design, one.n());
+                let between = known(sigma, of.and_then(|of| of.degrees_of_freedom()));
+                let words = one.label.trim_start_matches("Error ");
+                Some(KnownLevel {
+                    key: one.key.clone(),
+                    words: format!("as {words}"),
+                    nominal: one.nominal.map(to_f64),
+                    between,
+                    within,
+                })
+            })
+            .collect();
+        Self { levels }
+    }
+
+    /// The level of a characteristic, its own or the nearest; none before any has limits.
+    fn nearest(&self, characteristic: &Characteristic) -> Option<(&KnownLevel, bool)> {
+        if let Some(own) = self.levels.iter().find(|level| level.key == characteristic.key) {
+            return Some((own, true));
+        }
+        let at = characteristic.nominal.map_or(0.0, to_f64);
+        let distance = |level: &&KnownLevel| (level.nominal.unwrap_or(0.0) - at).abs();
+        let nearest = self.levels.iter().min_by(|a, b| distance(a).total_cmp(&distance(b)))?;
+        Some((nearest, false))
+    }
+}
+
+/// Sigma of a check mean of `n` readings.
+fn of_readings(design: &ChartDesign, n: u32) -> f64 {
+    design.sigma * design.components.map_or(1.0, |components| components.scale(n))
+}
+
+/// What is known around a characteristic: its chart's sigma or that of the nearest level, the plan's rule and
+/// additions, and, where the rule asks for one, the prior from its own history.
 fn surroundings(
     plan: &PlanSpec,
     slot: Option<&StreamSlot>,
+    known: &KnownLevels,
     characteristic: &Characteristic,
 ) -> Surroundings {
-    // Spread and hysteresis are differences of indications: the reference drops out of them.
-    let additions = match characteristic.kind {
-        CharacteristicKind::Error => plan.contributions(characteristic.unit),
-        _ => vec![],
-    };
-    let sigma = slot.and_then(|slot| slot.design.as_ref()).map(|design| design.sigma);
     let mut around = Surroundings {
-        between_checks_std_dev: sigma,
         decision: plan.decision,
-        prior: None,
-        additions,
+        // Spread and hysteresis are differences of indications: the reference drops out of them; the scatter that a plan
+        // states is of readings and stays.
+        additions: plan.contributions(characteristic),
+        ..Surroundings::default()
     };
+    if let Some((level, own)) = known.nearest(characteristic) {
+        let borrowed = |of: &KnownStdDev| KnownStdDev {
+            as_at: (!own).then(|| level.words.clone()),
+            ..of.clone()
+        };
+        around.between_checks =
+            (characteristic.kind == CharacteristicKind::Error).then(|| borrowed(&level.between));
+        around.within_checks = level.within.as_ref().map(borrowed);
+    }
     if let (DecisionRule::GlobalRisk, Some(slot)) = (plan.decision.rule, slot) {
         let history: Vec<f64> = slot.recent.iter().map(|past| past.value).collect();
-        let u = around.budget(characteristic).combined_standard_uncertainty;
-        around.prior = Prior::from_history(&history, u);
+        let budget = around.budget(characteristic);
+        let of = |source: ContributionSource| {
+            let same = budget.contributions.iter().filter(|part| part.source == source);
+            same.map(|part| part.standard_uncertainty).fold(0.0, f64::max)
+        };
+        let reading = of(ContributionSource::Resolution).max(of(ContributionSource::Repeatability));
+        let reference = budget
+            .contributions
+            .iter()
+            .filter(|part| part.source.is_of_reference())
+            .fold(0.0_f64, |sum, part| sum.hypot(part.standard_uncertainty));
+        around.prior = Prior::from_history(&history, reading, reference);
     }
     around
 }
@@ -256,6 +343,7 @@ fn derived_outcome(slot: &StreamSlot, point: &StreamPoint) -> ChartOutcome {
         sigma: slot.design.as_ref().map(|design| design.sigma),
         sigma_source: slot.sigma_source,
         advice: None,
+        cannot_hold: None,
     }
 }
 
@@ -291,39 +379,121 @@ fn chart_point(slot: &StreamSlot, point: &ChartPoint, counted: bool) -> StreamPo
     }
 }
 
-fn outcome(
-    slot: &StreamSlot,
-    point: &StreamPoint,
-    characteristic: &Characteristic,
-    result: &ConformityResult,
+/// A charted characteristic with all that is told about it.
+struct Outcome<'a> {
+    slot: &'a StreamSlot,
+    point: &'a StreamPoint,
+    characteristic: &'a Characteristic,
+    result: &'a ConformityResult,
     resolution: f64,
-    measured_at: Timestamp,
-) -> ChartOutcome {
-    let control = control(point);
-    let signal = matches!(control, Control::Signal { .. });
-    let drift =
-        signal.then(|| drift_since_onset(slot, point, characteristic, measured_at)).flatten();
-    let failed = result.conformity == Conformity::Fail;
-    let advice = slot.design.as_ref().filter(|_| signal || failed).map(|design| {
-        advise_adjustment(&AdjustmentInput {
-            mean_error: characteristic.value(),
-            check_mean_std_dev: design.sigma,
-            reference_standard_uncertainty: characteristic.reference_standard_uncertainty(),
-            resolution,
-            coverage_factor: result.coverage_factor(),
-            within_tolerance: !failed,
-        })
-    });
-    ChartOutcome {
-        key: slot.key.clone(),
-        control,
-        firings: point.evaluation.as_ref().map(|e| e.firings().to_vec()).unwrap_or_default(),
-        advisory: point.evaluation.as_ref().map(|e| e.advisory().to_vec()).unwrap_or_default(),
-        drift,
-        sigma: slot.design.as_ref().map(|design| design.sigma),
-        sigma_source: slot.sigma_source,
-        advice,
+    /// Whether this is the confirming repeat of a failed run.
+    is_repeat: bool,
+}
+
+impl Outcome<'_> {
+    fn told(&self, measured_at: Timestamp) -> ChartOutcome {
+        let (slot, point) = (self.slot, self.point);
+        let control = control(point);
+        let signal = matches!(control, Control::Signal { .. });
+        let drift = signal.then(|| self.drift(measured_at)).flatten();
+        let limits = self.characteristic.limits;
+        let tolerance = |side: Option<Decimal>| side.map(to_f64);
+        let cannot_hold = slot.design.as_ref().and_then(|design| {
+            let (lower, upper) = (
+                tolerance(limits.and_then(|limits| limits.lower)),
+                tolerance(limits.and_then(|limits| limits.upper)),
+            );
+            let Level::Frozen { center_line } = design.level else { return None };
+            (design.is_statistical() && design.reaches_beyond(lower, upper))
+                .then_some((center_line - design.below, center_line + design.above))
+        });
+        let evaluation = point.evaluation.as_ref();
+        ChartOutcome {
+            key: slot.key.clone(),
+            control,
+            firings: evaluation.map(|e| e.firings().to_vec()).unwrap_or_default(),
+            advisory: evaluation.map(|e| e.advisory().to_vec()).unwrap_or_default(),
+            drift,
+            sigma: slot.design.as_ref().map(|design| design.sigma),
+            sigma_source: slot.sigma_source,
+            advice: self.advice(signal),
+            cannot_hold,
+        }
     }
+
+    /// Whether the mean itself is outside its tolerance: a single reading or a guard band says nothing of the level.
+    fn mean_is_outside(&self) -> bool {
+        let own = self.characteristic;
+        self.result.conformity == Conformity::Fail
+            && own.limits.is_some_and(|limits| match own.mean {
+                Some(mean) => !limits.hold_mean(mean, 1),
+                None => !limits.hold_mean(own.sum(), own.n()),
+            })
+    }
+
+    fn advice(&self, signal: bool) -> Option<AdjustmentAdvice> {
+        let design = self.slot.design.as_ref().filter(|design| design.is_statistical())?;
+        let outside = self.mean_is_outside();
+        let failed = self.result.conformity == Conformity::Fail;
+        if !(outside && self.is_repeat || signal && !failed) {
+            return None;
+        }
+        Some(advise_adjustment(&AdjustmentInput {
+            mean_error: self.characteristic.value(),
+            level: self.level(design).level,
+            check_mean_std_dev: design.sigma,
+            reference_standard_uncertainty: self.characteristic.reference_standard_uncertainty(),
+            resolution: self.resolution,
+            coverage_factor: self.result.coverage_factor(),
+            within_tolerance: !outside,
+        }))
+    }
+
+    /// The estimated level from the points of the segment; a counted point of this check among them.
+    fn level(&self, design: &ChartDesign) -> LevelEstimate {
+        let mut values: Vec<f64> = self.slot.recent.iter().map(|past| past.value).collect();
+        if self.point.ordinal.is_some() {
+            values.push(self.point.value);
+        }
+        estimate_level(&values, known_chart(design))
+    }
+
+    fn drift(&self, measured_at: Timestamp) -> Option<Drift> {
+        let side = self.point.state.active_side()?;
+        let onset = self.point.state.onset(side);
+        let mut series: Vec<(Timestamp, f64)> = self
+            .slot
+            .recent
+            .iter()
+            .filter(|past| past.ordinal >= onset)
+            .map(|past| (past.measured_at, past.value))
+            .collect();
+        series.push((measured_at, self.point.value));
+        let limit = |side: Option<Decimal>| side.map(to_f64);
+        let limits = self.characteristic.limits;
+        drift_of_signal(
+            side,
+            &series,
+            limit(limits.and_then(|limits| limits.lower)),
+            limit(limits.and_then(|limits| limits.upper)),
+        )
+        .ok()
+    }
+}
+
+/// What is known of a chart before its points, for the estimate of its level.
+#[must_use]
+pub fn known_chart(design: &ChartDesign) -> KnownChart {
+    let (center_line, variance) = match design.level {
+        // A centre from n checks is uncertain by σ²/n.
+        Level::Frozen { center_line } => {
+            let points = design.estimated.map_or(MINIMUM_BASELINE_POINTS, |from| from.points);
+            (center_line, 1.0 / points.max(1) as f64)
+        }
+        // Of the target; its own points are looked at all together.
+        Level::AfterAdjustment { target, variance } => (target, variance.unwrap_or(1.0)),
+    };
+    KnownChart { center_line, sigma: design.sigma, center_variance: variance }
 }
 
 fn control_of(state: &ChartState, evaluation: &PointEvaluation) -> Control {
@@ -334,31 +504,6 @@ fn control_of(state: &ChartState, evaluation: &PointEvaluation) -> Control {
         Some(side) => Control::Signal { side: Some(side) },
         None => Control::InControl,
     }
-}
-
-fn drift_since_onset(
-    slot: &StreamSlot,
-    point: &StreamPoint,
-    characteristic: &Characteristic,
-    measured_at: Timestamp,
-) -> Option<Drift> {
-    let side = point.state.active_side()?;
-    let onset = point.state.onset(side);
-    let mut series: Vec<(Timestamp, f64)> = slot
-        .recent
-        .iter()
-        .filter(|past| past.ordinal >= onset)
-        .map(|past| (past.measured_at, past.value))
-        .collect();
-    series.push((measured_at, point.value));
-    let limit = |side: Option<Decimal>| side.map(to_f64);
-    let limits = characteristic.limits;
-    estimate_drift(
-        &series,
-        limit(limits.and_then(|limits| limits.lower)),
-        limit(limits.and_then(|limits| limits.upper)),
-    )
-    .ok()
 }
 
 /// A baseline frozen over the points of a segment, and the segment replayed under it.

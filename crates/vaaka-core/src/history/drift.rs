@@ -4,10 +4,13 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::chart::Side;
 use crate::stats::{StatsError, fit_line, student_t};
 
 /// Fewest points since the onset for a slope worth telling.
 const FEWEST_POINTS: usize = 8;
+/// Checks after the onset before a date is told.
+pub const FEWEST_AFTER_ONSET: usize = 8;
 /// Forecasts further ahead than this say nothing that anyone could plan by.
 const FURTHEST_DAYS: f64 = 366.0;
 const SECONDS_PER_DAY: f64 = 86_400.0;
@@ -29,6 +32,9 @@ pub struct Drift {
     pub level_half_width: f64,
     /// When the line reaches the limit it runs towards, within a year.
     pub crossing: Option<Crossing>,
+    /// The limit that the line is beyond already: then there is nothing to forecast.
+    #[serde(default)]
+    pub beyond: Option<f64>,
 }
 
 /// When a drift will reach its limit.
@@ -50,6 +56,9 @@ pub enum DriftError {
     /// The slope is not told apart from zero, so there is no direction to forecast.
     #[error("the slope is not told apart from zero")]
     NoDirection,
+    /// The slope leads back from where the signal is.
+    #[error("the slope leads against the side of its signal")]
+    AgainstSignal,
     /// The statistic could not be formed.
     #[error(transparent)]
     Stats(#[from] StatsError),
@@ -91,7 +100,8 @@ pub fn estimate_drift(
     let level_now = line.at(0.0);
     let level_half_width = t * line.standard_error_at(0.0);
     let limit = if line.slope > 0.0 { upper } else { lower };
-    let crossing = limit.and_then(|limit| {
+    let beyond = limit.filter(|limit| line.slope.signum() * (level_now - limit) >= 0.0);
+    let crossing = limit.filter(|_| beyond.is_none()).and_then(|limit| {
         let (steep, flat) = if line.slope > 0.0 { (high, low) } else { (low, high) };
         let toward = line.slope.signum() * level_half_width;
         let at = meet(*newest, limit, level_now, line.slope)?;
@@ -110,7 +120,36 @@ pub fn estimate_drift(
         level_now,
         level_half_width,
         crossing,
+        beyond,
     })
+}
+
+/// The drift behind a signal, as far as it may be told. It is none against the side of its signal: the level is where
+/// the signal says, whatever the newest points do. A date is told only with [`FEWEST_AFTER_ONSET`] checks after the onset
+/// and an interval whose ends are in order; until then the slope stands alone.
+///
+/// # Errors
+/// As [`estimate_drift`]; [`DriftError::AgainstSignal`].
+pub fn drift_of_signal(
+    side: Side,
+    points: &[(Timestamp, f64)],
+    lower: Option<f64>,
+    upper: Option<f64>,
+) -> Result<Drift, DriftError> {
+    let mut drift = estimate_drift(points, lower, upper)?;
+    let agrees = match side {
+        Side::Above => drift.per_week > 0.0,
+        Side::Below => drift.per_week < 0.0,
+    };
+    if !agrees {
+        return Err(DriftError::AgainstSignal);
+    }
+    let in_order = |crossing: &Crossing| {
+        crossing.earliest <= crossing.at
+            && crossing.latest.is_none_or(|latest| latest >= crossing.at)
+    };
+    drift.crossing = drift.crossing.filter(in_order).filter(|_| points.len() > FEWEST_AFTER_ONSET);
+    Ok(drift)
 }
 
 /// When a line at `level` now with `slope` a day meets `limit`: now when it is already beyond.
@@ -161,6 +200,32 @@ mod tests {
             estimate_drift(&flat[..7], None, None),
             Err(DriftError::Stats(StatsError::TooFewPoints { required: 8, got: 7 }))
         ));
+    }
+
+    /// A signal above whose newest points fall again: nothing is forecast; eight points have a slope and no date, nine
+    /// have one; what is beyond already crosses nothing.
+    #[test]
+    fn what_may_be_told_of_a_signal() {
+        let rising = |n: i64, from: f64| -> Vec<(Timestamp, f64)> {
+            (0..n).map(|day| (at(day), from + 0.5 * day as f64 + 0.01 * (day % 2) as f64)).collect()
+        };
+        let of = |side, points: &[(Timestamp, f64)]| {
+            drift_of_signal(side, points, Some(-20.0), Some(20.0))
+        };
+        assert_eq!(of(Side::Below, &rising(20, 0.0)), Err(DriftError::AgainstSignal));
+        let falling: Vec<_> =
+            rising(20, 0.0).iter().map(|(at, value)| (*at, 15.0 - value)).collect();
+        assert_eq!(of(Side::Above, &falling), Err(DriftError::AgainstSignal));
+        assert!(of(Side::Below, &falling).is_ok());
+        let eight = of(Side::Above, &rising(8, 0.0)).unwrap();
+        assert!(eight.crossing.is_none() && eight.per_week > 3.0);
+        let nine = of(Side::Above, &rising(9, 0.0)).unwrap();
+        let crossing = nine.crossing.unwrap();
+        assert!(
+            crossing.earliest <= crossing.at && crossing.latest.is_none_or(|l| l >= crossing.at)
+        );
+        let outside = of(Side::Above, &rising(20, 30.0)).unwrap();
+        assert_eq!((outside.crossing, outside.beyond), (None, Some(20.0)));
     }
 
     #[test]

@@ -7,6 +7,9 @@ use serde::{Deserialize, Serialize};
 pub struct AdjustmentInput {
     /// Mean error of the check.
     pub mean_error: f64,
+    /// The estimated level of the instrument ([`crate::history::estimate_level`]): what is corrected. A failing check is
+    /// chosen for being far out, so that its own error says more than the instrument does.
+    pub level: f64,
     /// Standard deviation of check means, √(σ_b² + σ_w²/n), from the frozen baseline.
     pub check_mean_std_dev: f64,
     /// Standard uncertainty of the reference.
@@ -40,7 +43,7 @@ pub enum AdjustmentAdvice {
     },
     /// Adjust, with a full as-found first.
     Adjust {
-        /// Correction to apply, minus the mean error.
+        /// Correction to apply, minus the estimated level.
         correction: f64,
     },
 }
@@ -61,7 +64,7 @@ pub fn advise_adjustment(input: &AdjustmentInput) -> AdjustmentAdvice {
     } else if input.within_tolerance {
         AdjustmentAdvice::WithinTolerance { noise }
     } else {
-        AdjustmentAdvice::Adjust { correction: -input.mean_error }
+        AdjustmentAdvice::Adjust { correction: -input.level }
     }
 }
 
@@ -72,6 +75,7 @@ mod tests {
     fn input(mean_error: f64, within_tolerance: bool) -> AdjustmentInput {
         AdjustmentInput {
             mean_error,
+            level: 0.8 * mean_error,
             check_mean_std_dev: 3.0,
             reference_standard_uncertainty: 4.0,
             resolution: 1.0,
@@ -97,7 +101,7 @@ mod tests {
         );
         assert_eq!(
             advise_adjustment(&input(-25.0, false)),
-            AdjustmentAdvice::Adjust { correction: 25.0 }
+            AdjustmentAdvice::Adjust { correction: 20.0 }
         );
     }
 }

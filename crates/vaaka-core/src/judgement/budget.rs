@@ -16,8 +16,18 @@ pub enum ContributionSource {
     NonUniformity,
     /// What the standard may have drifted since its calibration, stated by the plan.
     StandardDrift,
-    /// Temperature, stated by the plan.
+    /// Air buoyancy: the weights' conventional mass holds for air of 1.2 kg/m³.
+    AirBuoyancy,
+    /// Temperature: stated by the plan, or by the slope of a value that depends on it.
     Temperature,
+    /// Convection of air about weights that are warmer or colder than the room, stated by the plan.
+    Convection,
+    /// Zero before the reading: its rounding, or how closely the instrument sets it.
+    Zero,
+    /// The load stands off the centre.
+    Eccentricity,
+    /// How closely an applied reference is set or read.
+    ReferenceSetting,
     /// Rounding of the display, d/√12 each.
     Resolution,
     /// Scatter of the repeated readings, s/√n with n − 1 degrees of freedom.
@@ -30,12 +40,17 @@ pub enum ContributionSource {
 
 impl ContributionSource {
     /// All, in the order of a budget.
-    pub const ALL: [Self; 9] = [
+    pub const ALL: [Self; 14] = [
         Self::Certificate,
         Self::ClassLimit,
         Self::NonUniformity,
         Self::StandardDrift,
+        Self::AirBuoyancy,
         Self::Temperature,
+        Self::Convection,
+        Self::Zero,
+        Self::Eccentricity,
+        Self::ReferenceSetting,
         Self::Resolution,
         Self::Repeatability,
         Self::BetweenChecks,
@@ -50,7 +65,12 @@ impl ContributionSource {
             Self::ClassLimit => "class_limit",
             Self::NonUniformity => "non_uniformity",
             Self::StandardDrift => "standard_drift",
+            Self::AirBuoyancy => "air_buoyancy",
             Self::Temperature => "temperature",
+            Self::Convection => "convection",
+            Self::Zero => "zero",
+            Self::Eccentricity => "eccentricity",
+            Self::ReferenceSetting => "reference_setting",
             Self::Resolution => "resolution",
             Self::Repeatability => "repeatability",
             Self::BetweenChecks => "between_checks",
@@ -66,7 +86,12 @@ impl ContributionSource {
             Self::ClassLimit => "Standard known by its class, limit/√3",
             Self::NonUniformity => "Places of the standard differ, a/√3",
             Self::StandardDrift => "Drift of the standard since its calibration",
+            Self::AirBuoyancy => "Air buoyancy",
             Self::Temperature => "Temperature",
+            Self::Convection => "Convection of air",
+            Self::Zero => "Zero before the reading",
+            Self::Eccentricity => "Load off the centre",
+            Self::ReferenceSetting => "Setting or reading of the reference",
             Self::Resolution => "Rounding of the display",
             Self::Repeatability => "Repeatability of the mean, s/√n",
             Self::BetweenChecks => "Variation from check to check",
@@ -74,12 +99,62 @@ impl ContributionSource {
         }
     }
 
-    /// Whether it belongs to the reference rather than to the reading.
+    /// What it belongs to.
+    #[must_use]
+    pub fn part(self) -> Part {
+        match self {
+            Self::Certificate
+            | Self::ClassLimit
+            | Self::StandardDrift
+            | Self::AirBuoyancy
+            | Self::Other => Part::Reference,
+            Self::NonUniformity
+            | Self::Temperature
+            | Self::Convection
+            | Self::Zero
+            | Self::Eccentricity
+            | Self::ReferenceSetting => Part::EachCheck,
+            Self::Resolution | Self::Repeatability | Self::BetweenChecks => Part::Reading,
+        }
+    }
+
+    /// Whether it belongs to the reference, the same in each check.
     #[must_use]
     pub fn is_of_reference(self) -> bool {
-        !matches!(self, Self::Resolution | Self::Repeatability | Self::BetweenChecks)
+        self.part() == Part::Reference
     }
 }
+
+/// What a part of the uncertainty belongs to: it decides what counts beside what.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Part {
+    /// The reference: the same in every check until it is certified anew. It always counts.
+    Reference,
+    /// Made anew in each check: where the block is met, how warm it is, how zero was set. A sigma from check to check
+    /// that was found over many checks holds it already.
+    EachCheck,
+    /// Reading the instrument.
+    Reading,
+}
+
+/// Whether a budget knows how far readings scatter.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+pub enum Scatter {
+    /// From the baseline of a chart, from the plan, or from readings enough.
+    Known,
+    /// From the readings of this check alone, and these are few.
+    FewReadings {
+        /// How many.
+        readings: u32,
+    },
+    /// Nothing but rounding is known.
+    RoundingOnly,
+}
+
+/// Fewest readings of one check from which a scatter is taken: with nine degrees of freedom k is 2.3, and U is
+/// known to about a quarter (JCGM 100, table E.1).
+pub const FEWEST_READINGS: u32 = 10;
 
 impl std::str::FromStr for ContributionSource {
     type Err = String;
@@ -240,26 +315,50 @@ pub struct Budget {
 }
 
 impl Budget {
-    /// Combines contributions. Of the parts of reading one counts. Scatter of readings already
-    /// holds the rounding: the larger of the two. Variation from check to check, √(σ_b² + σ_w²/n)
-    /// of the frozen baseline, holds the scatter of a mean and knows it from far more readings than
-    /// one check has, so it stands for the scatter wherever it is known.
+    /// Combines contributions. Of the parts of reading one counts: scatter of readings already holds the rounding, the
+    /// larger of the two. Variation from check to check, √(σ_b² + σ_w²/n) of the frozen baseline, holds the scatter of a
+    /// mean and all that is made anew in each check, and knows it from far more readings than one check has: it stands
+    /// for them, unless what is known of them by itself comes to more.
     #[must_use]
     pub fn combine(mut contributions: Vec<Contribution>, coverage: Coverage) -> Self {
         let place = |source: ContributionSource| {
             ContributionSource::ALL.iter().position(|known| *known == source)
         };
         contributions.sort_by_key(|part| place(part.source));
-        let known = contributions.iter().any(|p| p.source == ContributionSource::BetweenChecks);
-        let largest = contributions
+        let of = |source| {
+            let same = contributions.iter().filter(move |part| part.source == source);
+            same.map(|part| part.standard_uncertainty)
+                .fold(None, |most: Option<f64>, own| Some(most.map_or(own, |most| most.max(own))))
+        };
+        let between = of(ContributionSource::BetweenChecks);
+        let repeatability =
+            of(ContributionSource::Repeatability).filter(|_| between.is_none()).unwrap_or(0.0);
+        let rounding = of(ContributionSource::Resolution).unwrap_or(0.0);
+        let each_check = contributions
             .iter()
-            .enumerate()
-            .filter(|(_, part)| !part.source.is_of_reference())
-            .filter(|(_, part)| !known || part.source != ContributionSource::Repeatability)
-            .max_by(|(_, a), (_, b)| a.standard_uncertainty.total_cmp(&b.standard_uncertainty))
-            .map(|(index, _)| index);
-        for (index, part) in contributions.iter_mut().enumerate() {
-            part.counted = part.source.is_of_reference() || Some(index) == largest;
+            .filter(|part| part.source.part() == Part::EachCheck)
+            .fold(0.0_f64, |sum, part| sum.hypot(part.standard_uncertainty));
+        let by_itself = each_check.hypot(rounding.max(repeatability));
+        let stands_for_all = between.is_some_and(|sigma| sigma >= by_itself);
+        let reading = if stands_for_all {
+            ContributionSource::BetweenChecks
+        } else if repeatability > rounding {
+            ContributionSource::Repeatability
+        } else {
+            ContributionSource::Resolution
+        };
+        let mut read = false;
+        for part in &mut contributions {
+            part.counted = match part.source.part() {
+                Part::Reference => true,
+                Part::EachCheck => !stands_for_all,
+                // One line of it: a source is stated once.
+                Part::Reading => {
+                    let counts = part.source == reading && !read;
+                    read |= counts;
+                    counts
+                }
+            };
         }
         let counted = || contributions.iter().filter(|part| part.counted);
         let combined = counted().fold(0.0_f64, |sum, part| sum.hypot(part.standard_uncertainty));
@@ -276,6 +375,24 @@ impl Budget {
             coverage_factor,
             expanded_uncertainty: coverage_factor * combined,
             contributions,
+        }
+    }
+
+    /// Whether it knows how far readings scatter.
+    #[must_use]
+    pub fn scatter(&self) -> Scatter {
+        let of = |source| self.contributions.iter().find(|part| part.source == source);
+        if of(ContributionSource::BetweenChecks).is_some() {
+            return Scatter::Known;
+        }
+        match of(ContributionSource::Repeatability) {
+            None => Scatter::RoundingOnly,
+            Some(part) => match part.degrees_of_freedom {
+                Some(freedom) if freedom + 1.0 < f64::from(FEWEST_READINGS) => {
+                    Scatter::FewReadings { readings: freedom.round() as u32 + 1 }
+                }
+                _ => Scatter::Known,
+            },
         }
     }
 
@@ -353,18 +470,21 @@ mod tests {
         assert!((Coverage::P9545.factor(Some(0.5)) - 13.97).abs() < 0.01);
     }
 
-    /// Repeatability or resolution, never both; from check to check stands for the scatter.
+    /// Repeatability or resolution, never both; from check to check stands for the scatter and for what is made
+    /// anew in each check (here places of a block, 4), unless these come to more.
     #[rstest]
-    #[case(2.0, 1.0, None, 2.0)]
-    #[case(1.0, 2.0, None, 2.0)]
-    #[case(1.0, 2.0, Some(4.0), 4.0)]
-    #[case(1.0, 2.0, Some(0.5), 2.0)]
-    #[case(9.0, 1.0, Some(2.0), 2.0)]
+    #[case(2.0, 1.0, None, 20.0_f64.sqrt(), 3)]
+    #[case(1.0, 2.0, None, 20.0_f64.sqrt(), 3)]
+    #[case(1.0, 2.0, Some(6.0), 6.0, 2)]
+    #[case(1.0, 2.0, Some(4.0), 20.0_f64.sqrt(), 3)]
+    #[case(1.0, 2.0, Some(0.5), 20.0_f64.sqrt(), 3)]
+    #[case(9.0, 1.0, Some(5.0), 5.0, 2)]
     fn one_part_of_the_reading_counts(
         #[case] repeatability: f64,
         #[case] resolution: f64,
         #[case] between: Option<f64>,
         #[case] expected: f64,
+        #[case] lines: usize,
     ) {
         let mut parts = vec![
             Contribution::estimated(Repeatability, repeatability, 4.0),
@@ -376,8 +496,32 @@ mod tests {
         let budget = Budget::combine(parts, Coverage::default());
         assert_eq!(budget.contributions[0].source, Certificate);
         let counted = budget.contributions.iter().filter(|part| part.counted).count();
-        assert_eq!(counted, 3);
-        assert!((budget.combined_standard_uncertainty - 5.0_f64.hypot(expected)).abs() < 1e-12);
+        assert_eq!(counted, lines, "{budget:?}");
+        assert!((budget.combined_standard_uncertainty - 3.0_f64.hypot(expected)).abs() < 1e-12);
+        let known =
+            if between.is_some() { Scatter::Known } else { Scatter::FewReadings { readings: 5 } };
+        assert_eq!(budget.scatter(), known);
+    }
+
+    /// Ten readings are enough, one tells nothing but rounding; what a plan states is known.
+    #[test]
+    fn how_scatter_is_known() {
+        let of = |parts: Vec<Contribution>| Budget::combine(parts, Coverage::default()).scatter();
+        assert_eq!(of(vec![Contribution::known(Resolution, 1.0)]), Scatter::RoundingOnly);
+        assert_eq!(of(vec![Contribution::estimated(Repeatability, 1.0, 9.0)]), Scatter::Known);
+        assert_eq!(of(vec![Contribution::known(Repeatability, 1.0)]), Scatter::Known);
+        assert_eq!(
+            of(vec![Contribution::estimated(Repeatability, 1.0, 1.0)]),
+            Scatter::FewReadings { readings: 2 }
+        );
+    }
+
+    /// A sigma frozen from twenty shifts by moving ranges has 11.8 degrees of freedom: k = 2.25.
+    #[test]
+    fn a_sigma_of_twenty_shifts_has_its_own_factor() {
+        let part = Contribution::estimated(BetweenChecks, 1.0, 0.62 * 19.0);
+        let budget = Budget::combine(vec![part], Coverage::default());
+        assert!((budget.coverage_factor - 2.25).abs() < 0.01, "{budget:?}");
     }
 
     #[test]

@@ -1,6 +1,6 @@
 //! What changed since the last check of the same kind.
 
-use super::{Characteristic, ConformityResult, ContributionSource, Coverage};
+use super::{Characteristic, ConformityResult, Contribution, ContributionSource, Coverage};
 
 /// One characteristic beside its last value.
 #[derive(Debug, Clone, PartialEq)]
@@ -11,10 +11,9 @@ pub struct Compared {
     pub before: f64,
     /// Value of this one.
     pub after: f64,
-    /// What two checks of an unchanged instrument differ by at most, as a rule: k·u·√2 with the
-    /// uncertainty of reading; where the standard's values are others than last time, its
-    /// uncertainty is in it as well, both times. None where rounding is all that is known of the
-    /// reading: nobody knows then how much is usual.
+    /// What two checks of an unchanged instrument differ by at most, as a rule: k·√(2σ² + …) with the sigma from check
+    /// to check; where the standard's values are others than last time, its uncertainty is in it as well, both times.
+    /// None before that sigma is known: nobody knows then how much is usual.
     pub usual: Option<f64>,
     /// Whether the difference is more than that.
     pub is_beyond: bool,
@@ -35,23 +34,20 @@ pub fn compare(
                 return None;
             }
             let same = then.reference_value == now.reference_value;
-            let u = |result: &ConformityResult| {
-                let counted = result.budget.contributions.iter().filter(|part| part.counted);
-                counted
-                    .filter(|part| !same || !part.source.is_of_reference())
-                    .fold(0.0_f64, |sum, part| sum.hypot(part.standard_uncertainty))
+            let sigma = |result: &ConformityResult| {
+                let parts = &result.budget.contributions;
+                let between =
+                    |part: &&Contribution| part.source == ContributionSource::BetweenChecks;
+                parts.iter().find(between).map(|part| part.standard_uncertainty)
             };
-            let scatters = |result: &ConformityResult| {
-                result.budget.contributions.iter().any(|part| {
-                    part.counted
-                        && matches!(
-                            part.source,
-                            ContributionSource::BetweenChecks | ContributionSource::Repeatability
-                        )
-                })
+            let reference = |of: &Characteristic| {
+                if same { 0.0 } else { of.reference_standard_uncertainty() }
             };
-            let usual = (scatters(result) && scatters(earlier))
-                .then(|| Coverage::default().normal_factor() * u(result).hypot(u(earlier)));
+            let usual = sigma(result).zip(sigma(earlier)).map(|(later, before)| {
+                let checks = later.hypot(before);
+                let references = reference(now).hypot(reference(then));
+                Coverage::default().normal_factor() * checks.hypot(references)
+            });
             let (before, after) = (then.value(), now.value());
             Some(Compared {
                 key: now.key.clone(),
@@ -67,9 +63,7 @@ pub fn compare(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::judgement::{
-        CharacteristicKind, Contribution, Surroundings, ToleranceLimits, judge_conformity,
-    };
+    use crate::judgement::{CharacteristicKind, Surroundings, ToleranceLimits, judge_conformity};
     use crate::quantity::Unit;
     use rust_decimal::Decimal;
 
@@ -92,6 +86,7 @@ mod tests {
             ],
             indicative: false,
             charted: true,
+            scatter_weight: 1.0,
         };
         let judged = judge_conformity(&characteristic, &Surroundings::default());
         (characteristic, judged)

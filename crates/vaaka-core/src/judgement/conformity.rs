@@ -4,10 +4,11 @@ use rust_decimal::prelude::FromPrimitive;
 use rust_decimal::{Decimal, RoundingStrategy};
 use serde::{Deserialize, Serialize};
 
-use super::budget::{Budget, Contribution, ContributionSource};
+use super::budget::{Budget, Contribution, ContributionSource, Scatter};
 use super::decision::{Decision, DecisionRule, GuardBand, GuardBasis, Statement};
 use super::risk::{Interval, Prior};
 use crate::quantity::{Unit, to_f64};
+use crate::stats::sample_std_dev;
 
 /// Limits of permissible error (VIM 4.26); either side may be absent.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -133,6 +134,10 @@ pub struct Characteristic {
     pub indicative: bool,
     /// Whether its value goes on a chart.
     pub charted: bool,
+    /// The standard deviation of its value in those of a single reading: 1/√n for a mean, √2 for a difference of two; zero
+    /// for a range, which says how far these very readings lie apart.
+    #[serde(default)]
+    pub scatter_weight: f64,
 }
 
 impl Characteristic {
@@ -205,8 +210,10 @@ pub struct ConformityResult {
     /// Largest single result over its limit.
     pub worst_single_share: Option<f64>,
     /// Probability that the true value lies within the tolerance, given this result and its
-    /// uncertainty alone (JCGM 106, 7.2).
+    /// uncertainty alone (JCGM 106, 7.2). None where nobody knows how far readings scatter.
     pub conformance_probability: Option<f64>,
+    /// Probability that it lies beyond, with its own digits.
+    pub nonconformance_probability: Option<f64>,
     /// Measurement capability index, tolerance width/(2U) (JCGM 106, 7.6.3).
     pub capability_index: Option<f64>,
     /// The budget of its uncertainty.
@@ -230,12 +237,17 @@ impl ConformityResult {
     /// is out of tolerance, or that a rejected one is within.
     #[must_use]
     pub fn specific_risk(&self) -> Option<f64> {
-        let inside = self.conformance_probability?;
         match self.conformity {
-            Conformity::Pass => Some(1.0 - inside),
-            Conformity::Fail => Some(inside),
+            Conformity::Pass => self.nonconformance_probability,
+            Conformity::Fail => self.conformance_probability,
             Conformity::NotJudged => None,
         }
+    }
+
+    /// Whether the uncertainty is complete enough to state conformity: the scatter of readings is known.
+    #[must_use]
+    pub fn is_proven(&self, kind: CharacteristicKind) -> bool {
+        kind == CharacteristicKind::Repeatability || self.budget.scatter() == Scatter::Known
     }
 
     /// Whether the uncertainty leaves nothing that could be accepted.
@@ -245,16 +257,29 @@ impl ConformityResult {
     }
 }
 
+/// A standard deviation with what it is known from.
+#[derive(Debug, Clone, PartialEq)]
+pub struct KnownStdDev {
+    /// The standard deviation.
+    pub std_dev: f64,
+    /// Its degrees of freedom; none where it was given.
+    pub degrees_of_freedom: Option<f64>,
+    /// Where it comes from, when it is not of this very characteristic: "as at 10 kg, rising".
+    pub as_at: Option<String>,
+}
+
 /// What surrounds the judgement of a characteristic.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct Surroundings {
-    /// Frozen sigma of its chart: how check means vary from check to check.
-    pub between_checks_std_dev: Option<f64>,
+    /// How check means vary from check to check: frozen sigma of its chart, or of the nearest charted level.
+    pub between_checks: Option<KnownStdDev>,
+    /// Standard deviation of a reading within a check, pooled over the frozen baseline.
+    pub within_checks: Option<KnownStdDev>,
     /// Decision rule with its numbers.
     pub decision: Decision,
     /// Prior from the history of this check.
     pub prior: Option<Prior>,
-    /// Parts of the uncertainty that the plan states.
+    /// Parts of the uncertainty that the plan states; a repeatability among them is that of a single reading.
     pub additions: Vec<Contribution>,
 }
 
@@ -265,17 +290,67 @@ impl Surroundings {
         Self { decision: Decision::by(rule), ..Self::default() }
     }
 
+    /// Standard deviation of a single reading, where it is known beside this check: from the baseline, else as the
+    /// plan states it.
+    fn of_a_reading(&self) -> Option<Contribution> {
+        let source = ContributionSource::Repeatability;
+        match &self.within_checks {
+            Some(within) => Some(Contribution {
+                label: match &within.as_at {
+                    Some(level) => format!("Scatter of readings in the baseline, {level}"),
+                    None => "Scatter of readings in the baseline".to_owned(),
+                },
+                degrees_of_freedom: within.degrees_of_freedom,
+                ..Contribution::known(source, within.std_dev)
+            }),
+            None => self.additions.iter().find(|part| part.source == source).cloned(),
+        }
+    }
+
     /// The budget of a characteristic: what the method knows of it, what its chart knows of its
     /// variation, and what the plan adds.
     #[must_use]
     pub fn budget(&self, characteristic: &Characteristic) -> Budget {
+        let repeatability = ContributionSource::Repeatability;
         let mut parts = characteristic.contributions.clone();
-        if let Some(sigma) = self.between_checks_std_dev {
-            // Frozen from a baseline of at least twenty shifts, and taken as known.
-            parts.push(Contribution::known(ContributionSource::BetweenChecks, sigma));
+        if characteristic.scatter_weight > 0.0
+            && let Some(known) = self.of_a_reading()
+        {
+            // Known from more readings than these few.
+            parts.retain(|part| part.source != repeatability);
+            parts.push(Contribution {
+                standard_uncertainty: known.standard_uncertainty * characteristic.scatter_weight,
+                ..known
+            });
         }
-        parts.extend(self.additions.iter().cloned());
+        if characteristic.kind == CharacteristicKind::Error {
+            if let Some(sigma) = &self.between_checks {
+                parts.push(Contribution {
+                    label: sigma
+                        .as_at
+                        .as_ref()
+                        .map(|level| format!("Variation from check to check, {level}"))
+                        .unwrap_or_default(),
+                    degrees_of_freedom: sigma.degrees_of_freedom,
+                    ..Contribution::known(ContributionSource::BetweenChecks, sigma.std_dev)
+                });
+            }
+            let additions = self.additions.iter().filter(|part| part.source != repeatability);
+            parts.extend(additions.cloned());
+        }
         Budget::combine(parts, self.decision.coverage)
+    }
+
+    /// Standard uncertainty of a single reading beside that of the mean: u² + s²·(1 − 1/n).
+    fn single_standard_uncertainty(&self, characteristic: &Characteristic, budget: &Budget) -> f64 {
+        let u = budget.combined_standard_uncertainty;
+        let n = f64::from(characteristic.n().max(1));
+        let own = || {
+            let singles: Vec<f64> = characteristic.singles.iter().copied().map(to_f64).collect();
+            sample_std_dev(&singles).ok()
+        };
+        let reading = self.of_a_reading().map(|part| part.standard_uncertainty).or_else(own);
+        u.hypot(reading.unwrap_or(0.0) * (1.0 - 1.0 / n).sqrt())
     }
 }
 
@@ -288,15 +363,17 @@ pub fn judge_conformity(
 ) -> ConformityResult {
     let budget = around.budget(characteristic);
     let rule = around.decision.rule;
+    let none = GuardBand { width: 0.0, single_width: 0.0, basis: GuardBasis::Stated };
     let mut result = ConformityResult {
         conformity: Conformity::NotJudged,
         rule,
         statement: None,
-        guard_band: GuardBand { width: 0.0, basis: GuardBasis::Stated },
+        guard_band: none,
         acceptance: None,
         share_used: None,
         worst_single_share: None,
         conformance_probability: None,
+        nonconformance_probability: None,
         capability_index: None,
         budget,
     };
@@ -306,8 +383,18 @@ pub fn judge_conformity(
     if characteristic.singles.is_empty() {
         return result;
     }
+    let proven = result.is_proven(characteristic.kind);
     let budget = &result.budget;
-    let guard_band = around.decision.guard_band(limits.interval(), budget, around.prior);
+    let simple = rule == DecisionRule::SimpleAcceptance;
+    let single = around.single_standard_uncertainty(characteristic, budget);
+    let mut guard_band =
+        around.decision.guard_band(limits.interval(), budget, around.prior, single);
+    if guard_band.basis == GuardBasis::NoHistory && !characteristic.charted {
+        guard_band.basis = GuardBasis::NotCharted;
+    }
+    if !proven && !simple {
+        guard_band = GuardBand { basis: GuardBasis::ScatterUnknown, ..none };
+    }
     let held = Held {
         characteristic,
         means: limits,
@@ -315,18 +402,20 @@ pub fn judge_conformity(
     };
     // Two places beyond what is read: stated, and finer than any reading.
     let decimals = characteristic.decimals + 2;
-    let accepts = |limits: ToleranceLimits| match guard_band.width {
+    let drawn_in = |limits: ToleranceLimits, width: f64| match width {
         0.0 => limits,
         width => limits.drawn_in(width, decimals),
     };
-    let accepted = held.within(accepts);
+    let inside = held.within(|limits, _| limits);
+    let accepted =
+        (proven || simple) && held.within(|limits, of| drawn_in(limits, of.width(guard_band)));
     result.conformity = if accepted { Conformity::Pass } else { Conformity::Fail };
-    result.statement = (rule != DecisionRule::SimpleAcceptance).then(|| {
+    result.statement = (!simple).then(|| {
         if accepted {
             Statement::Pass
-        } else if held.within(|limits| limits) {
+        } else if inside {
             Statement::ConditionalPass
-        } else if held.within(|limits| limits.drawn_out(guard_band.width, decimals)) {
+        } else if held.within(|limits, of| limits.drawn_out(of.width(guard_band), decimals)) {
             Statement::ConditionalFail
         } else {
             Statement::Fail
@@ -334,8 +423,15 @@ pub fn judge_conformity(
     });
     let value = characteristic.value();
     let u = budget.combined_standard_uncertainty;
-    result.conformance_probability = Some(limits.interval().probability(value, u));
-    result.acceptance = Some(accepts(limits));
+    let expanded = budget.expanded_uncertainty;
+    if proven {
+        let chances = limits.interval().probabilities(value, u, budget.degrees_of_freedom);
+        result.conformance_probability = Some(chances.inside);
+        result.nonconformance_probability = Some(chances.outside);
+        result.capability_index =
+            limits.width().filter(|_| expanded > 0.0).map(|width| to_f64(width) / (2.0 * expanded));
+    }
+    result.acceptance = Some(drawn_in(limits, guard_band.width));
     result.guard_band = guard_band;
     result.share_used = limits.share_used(value);
     result.worst_single_share = characteristic
@@ -343,10 +439,23 @@ pub fn judge_conformity(
         .iter()
         .filter_map(|single| held.singles.share_used(to_f64(*single)))
         .max_by(|a, b| a.abs().total_cmp(&b.abs()));
-    let expanded = budget.expanded_uncertainty;
-    result.capability_index =
-        limits.width().filter(|_| expanded > 0.0).map(|width| to_f64(width) / (2.0 * expanded));
     result
+}
+
+/// Whose limits.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Of {
+    Mean,
+    Single,
+}
+
+impl Of {
+    fn width(self, band: GuardBand) -> f64 {
+        match self {
+            Self::Mean => band.width,
+            Self::Single => band.single_width,
+        }
+    }
 }
 
 /// A characteristic with its limits for the mean and for every single result.
@@ -357,8 +466,12 @@ struct Held<'a> {
 }
 
 impl Held<'_> {
-    fn within(&self, as_drawn: impl Fn(ToleranceLimits) -> ToleranceLimits) -> bool {
-        let (means, singles) = (as_drawn(self.means), as_drawn(self.singles));
+    fn within(&self, as_drawn: impl Fn(ToleranceLimits, Of) -> ToleranceLimits) -> bool {
+        let means = as_drawn(self.means, Of::Mean);
+        // One reading alone is the mean, and there is nothing to tell between them.
+        let alone = self.characteristic.singles.len() < 2;
+        let of = if alone { Of::Mean } else { Of::Single };
+        let singles = as_drawn(self.singles, of);
         let mean_holds = match self.characteristic.mean {
             Some(mean) => means.hold_mean(mean, 1),
             None => means.hold_mean(self.characteristic.sum(), self.characteristic.n()),
@@ -374,8 +487,14 @@ mod tests {
 
     const SIMPLE: DecisionRule = DecisionRule::SimpleAcceptance;
 
+    /// A rule about readings whose scatter the plan states, next to nothing.
+    fn around(rule: DecisionRule) -> Surroundings {
+        let stated = Contribution::known(ContributionSource::Repeatability, 1e-9);
+        Surroundings { additions: vec![stated], ..Surroundings::by(rule) }
+    }
+
     fn judged(characteristic: &Characteristic, rule: DecisionRule) -> ConformityResult {
-        judge_conformity(characteristic, &Surroundings::by(rule))
+        judge_conformity(characteristic, &around(rule))
     }
 
     fn characteristic(singles: &[&str], limit: &str) -> Characteristic {
@@ -397,6 +516,7 @@ mod tests {
             ],
             indicative: false,
             charted: true,
+            scatter_weight: 1.0 / (singles.len().max(1) as f64).sqrt(),
         }
     }
 
@@ -441,7 +561,7 @@ mod tests {
     #[case("19.8", Statement::Pass)]
     #[case("19.81", Statement::ConditionalPass)]
     fn a_share_of_u(#[case] value: &str, #[case] statement: Statement) {
-        let mut around = Surroundings::by(DecisionRule::GuardBandShare);
+        let mut around = around(DecisionRule::GuardBandShare);
         around.decision.share = Decimal::new(4, 1);
         let found = judge_conformity(&characteristic(&[value], "20"), &around);
         assert_eq!(found.statement, Some(statement));
@@ -451,7 +571,7 @@ mod tests {
     /// the risk asks, here nothing for an instrument that stays far from its limits.
     #[test]
     fn a_global_risk_needs_a_history() {
-        let mut around = Surroundings::by(DecisionRule::GlobalRisk);
+        let mut around = around(DecisionRule::GlobalRisk);
         let found = judge_conformity(&characteristic(&["19.6"], "20"), &around);
         assert_eq!(found.guard_band.basis, GuardBasis::NoHistory);
         assert_eq!(found.conformity, Conformity::Fail);
@@ -460,7 +580,7 @@ mod tests {
         let found = judge_conformity(&characteristic(&["19.6"], "20"), &around);
         assert_eq!(
             found.guard_band,
-            GuardBand { width: 0.0, basis: GuardBasis::History { prior } }
+            GuardBand { width: 0.0, single_width: 0.0, basis: GuardBasis::History { prior } }
         );
         assert_eq!(found.conformity, Conformity::Pass);
         // A history outside a tolerance as narrow as the uncertainty: no band helps, and nothing is
@@ -548,7 +668,7 @@ mod tests {
         #[case] printed: f64,
         #[case] exact: f64,
     ) {
-        let mut around = Surroundings::by(DecisionRule::GuardBandShare);
+        let mut around = around(DecisionRule::GuardBandShare);
         around.decision.share = share.parse().unwrap();
         let found = judge_conformity(&characteristic(&[at], "20"), &around);
         assert_eq!(found.conformity, Conformity::Pass, "{found:?}");
@@ -573,13 +693,124 @@ mod tests {
     /// What the plan adds enters the budget; a wider coverage widens U and the guard band.
     #[test]
     fn additions_and_coverage() {
-        let mut around = Surroundings::by(DecisionRule::GuardBandU);
-        around.additions = vec![Contribution::known(ContributionSource::Temperature, 0.6)];
-        around.between_checks_std_dev = Some(0.1);
+        let mut around = around(DecisionRule::GuardBandU);
+        around.additions.push(Contribution::known(ContributionSource::Other, 0.6));
+        around.between_checks =
+            Some(KnownStdDev { std_dev: 0.1, degrees_of_freedom: None, as_at: None });
         let found = judge_conformity(&characteristic(&["0"], "20"), &around);
         assert!((found.expanded_uncertainty() - 1.3).abs() < 1e-12);
         around.decision.coverage = super::super::budget::Coverage::P9973;
         let found = judge_conformity(&characteristic(&["0"], "20"), &around);
         assert!((found.guard_band.width - 1.95).abs() < 1e-12);
+    }
+
+    /// Two readings of a new instrument, 1 apart, against ±4: their own scatter gave U = 7 with k = 13.97, called
+    /// inside with k = 2. Held against the limit they pass by simple acceptance, and nothing is proven; a rule that
+    /// needs U accepts nothing before somebody knows the scatter.
+    #[test]
+    fn two_readings_prove_nothing() {
+        let mut two = characteristic(&["3", "4"], "4");
+        two.contributions.push(Contribution::estimated(
+            ContributionSource::Repeatability,
+            0.5,
+            1.0,
+        ));
+        let simple = judge_conformity(&two, &Surroundings::by(SIMPLE));
+        assert_eq!(simple.conformity, Conformity::Pass);
+        assert_eq!((simple.conformance_probability, simple.capability_index), (None, None));
+        assert!(!simple.is_proven(two.kind) && simple.specific_risk().is_none());
+        let strict = judge_conformity(&two, &Surroundings::by(DecisionRule::GuardBandU));
+        assert_eq!(strict.conformity, Conformity::Fail);
+        assert_eq!(strict.statement, Some(Statement::ConditionalPass));
+        assert_eq!(strict.guard_band.basis, GuardBasis::ScatterUnknown);
+        // What the baseline or the plan knows of a reading stands for these two: 0.4/√2.
+        let within = KnownStdDev { std_dev: 0.4, degrees_of_freedom: Some(30.0), as_at: None };
+        let known = Surroundings { within_checks: Some(within), ..Surroundings::by(SIMPLE) };
+        let found = judge_conformity(&two, &known);
+        assert!(found.is_proven(two.kind));
+        let u = found.budget.combined_standard_uncertainty;
+        assert!((u - 0.15_f64.hypot(0.4 / 2.0_f64.sqrt())).abs() < 1e-12, "{found:?}");
+        assert!(found.coverage_factor() < 2.2, "{found:?}");
+        // A single reading says nothing but its rounding.
+        let one = judge_conformity(&characteristic(&["3"], "4"), &Surroundings::by(SIMPLE));
+        assert_eq!(one.budget.scatter(), Scatter::RoundingOnly);
+        assert!(!one.is_proven(CharacteristicKind::Error));
+    }
+
+    /// Accepted at the limit of ISO 14253-1 with 2, 3 and 5 repeats the true value is outside in 5 % of cases, not in
+    /// 17, 12 and 9 %: simulated values at the acceptance limit, each with its own standard deviation.
+    #[rstest]
+    #[case(2)]
+    #[case(3)]
+    #[case(5)]
+    fn conformity_at_95_percent_whatever_the_repeats(#[case] n: usize) {
+        use rand::{Rng, SeedableRng};
+        let mut rng = rand_chacha::ChaCha8Rng::seed_from_u64(95);
+        let mut normal = || {
+            let radius = (-2.0 * (1.0 - rng.random::<f64>()).ln()).sqrt();
+            radius * (std::f64::consts::TAU * rng.random::<f64>()).cos()
+        };
+        // An instrument exactly on the limit, 10: accepted are those whose mean lies below 10 − t·s/√n.
+        let runs = 20_000;
+        let accepted = (0..runs)
+            .filter(|_| {
+                let values: Vec<f64> = (0..n).map(|_| 10.0 + normal()).collect();
+                let s = sample_std_dev(&values).unwrap();
+                let u = s / (n as f64).sqrt();
+                let part =
+                    Contribution::estimated(ContributionSource::Repeatability, u, n as f64 - 1.0);
+                let budget = Budget::combine(vec![part], Default::default());
+                let interval = Interval { lower: None, upper: Some(10.0) };
+                let decision = Decision::by(DecisionRule::Proven95);
+                let width = decision.guard_band(interval, &budget, None, u).width;
+                values.iter().sum::<f64>() / n as f64 <= 10.0 - width
+            })
+            .count();
+        let share = accepted as f64 / f64::from(runs);
+        // Standard error 0.15 %.
+        assert!((share - 0.05).abs() < 0.007, "{n}: {share}");
+    }
+
+    /// A single reading is held by its own uncertainty: with s = 1 and n = 4, u of the mean is √(0.15² + 0.5²), of a single
+    /// reading √(0.15² + 1²).
+    #[test]
+    fn single_readings_have_a_wider_guard_band() {
+        let mut around = Surroundings::by(DecisionRule::GuardBandU);
+        around.within_checks =
+            Some(KnownStdDev { std_dev: 1.0, degrees_of_freedom: None, as_at: None });
+        let four = characteristic(&["17.9", "17.9", "17.9", "17.9"], "20");
+        let found = judge_conformity(&four, &around);
+        assert!((found.guard_band.width - 2.0 * 0.15_f64.hypot(0.5)).abs() < 1e-9, "{found:?}");
+        assert!((found.guard_band.single_width - 2.0 * 0.15_f64.hypot(1.0)).abs() < 1e-9);
+        assert_eq!(found.conformity, Conformity::Pass);
+        let one_high = characteristic(&["18", "17", "17", "17"], "20");
+        let found = judge_conformity(&one_high, &around);
+        assert_eq!(
+            (found.conformity, found.statement),
+            (Conformity::Fail, Some(Statement::ConditionalPass))
+        );
+    }
+
+    /// A range is what these readings are apart; return to zero takes the scatter of a reading twice, or says that
+    /// nobody knows it. Neither waits for a history that never comes.
+    #[test]
+    fn what_is_not_charted() {
+        let mut range = characteristic(&["3"], "4");
+        (range.kind, range.charted, range.scatter_weight) =
+            (CharacteristicKind::Repeatability, false, 0.0);
+        let found = judge_conformity(&range, &Surroundings::by(DecisionRule::GlobalRisk));
+        assert_eq!(found.guard_band.basis, GuardBasis::NotCharted);
+        assert!(found.is_proven(range.kind));
+        let mut back = characteristic(&["0.2"], "4");
+        (back.kind, back.charted, back.scatter_weight) =
+            (CharacteristicKind::ReturnToZero, false, 2.0_f64.sqrt());
+        back.contributions = vec![Contribution::known(ContributionSource::Resolution, 0.1)];
+        let mut around = Surroundings::by(DecisionRule::GlobalRisk);
+        assert!(!judge_conformity(&back, &around).is_proven(back.kind));
+        around.within_checks =
+            Some(KnownStdDev { std_dev: 0.5, degrees_of_freedom: None, as_at: None });
+        let found = judge_conformity(&back, &around);
+        assert!((found.expanded_uncertainty() - 2.0_f64.sqrt()).abs() < 1e-12, "{found:?}");
+        assert_eq!(found.guard_band.basis, GuardBasis::NotCharted);
     }
 }

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 use super::budget::{Budget, Coverage};
 use super::risk::{Interval, Prior, guard_band_for};
 use crate::quantity::to_f64;
+use crate::stats::student_t;
 
 /// How a result with uncertainty is held against its limits; the name is stored with each result.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -56,7 +57,9 @@ impl DecisionRule {
             }
             Self::GuardBandU => "guard band U: the limit is drawn in by the expanded uncertainty",
             Self::GuardBandShare => "guard band r·U: the limit is drawn in by a share of it",
-            Self::Proven95 => "conformity proven at 95 %: the limit is drawn in by 1.65 u",
+            Self::Proven95 => {
+                "conformity proven at 95 %: the limit is drawn in by Student's t for 95 % on one side times u (1.65 u where nothing was estimated)"
+            }
             Self::GlobalRisk => {
                 "global risk: drawn in until false accepts are rare enough in this check's history"
             }
@@ -105,6 +108,10 @@ pub enum GuardBasis {
     },
     /// The history is too short for a prior: a guard band U stands in.
     NoHistory,
+    /// The characteristic is not charted and never has a history: a guard band U is its rule.
+    NotCharted,
+    /// Nobody knows how far its readings scatter, so that no guard band has a width: nothing is accepted as proven.
+    ScatterUnknown,
     /// No guard band keeps the risk: nothing is accepted.
     Unreachable {
         /// The prior.
@@ -115,14 +122,23 @@ pub enum GuardBasis {
 /// A guard band.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct GuardBand {
-    /// Its width w, zero for simple acceptance.
+    /// Its width w for the mean, zero for simple acceptance.
     pub width: f64,
+    /// Its width for a single reading, whose uncertainty is larger by the scatter of one reading.
+    #[serde(default)]
+    pub single_width: f64,
     /// Where it comes from.
     pub basis: GuardBasis,
 }
 
-/// Quantile of the normal distribution for 95 % on one side.
-const ONE_SIDED_95: f64 = 1.644_853_626_951_472_7;
+/// Quantile for 95 % on one side: Student's t with the budget's degrees of freedom, 1.645 where nothing was estimated. At
+/// a limit drawn in by 1.645 u of three readings one result in eight is accepted wrongly, not one in twenty.
+fn one_sided_95(degrees_of_freedom: Option<f64>) -> f64 {
+    const NORMAL: f64 = 1.644_853_626_951_472_7;
+    degrees_of_freedom
+        .and_then(|freedom| student_t(0.90, freedom.max(1.0)).ok())
+        .map_or(NORMAL, |t| t.max(NORMAL))
+}
 
 impl Decision {
     /// A rule with its usual numbers: all of U, 2 % of all checks, k = 2.
@@ -152,34 +168,37 @@ impl Decision {
         }
     }
 
-    /// Width of the guard band for a tolerance and a budget.
+    /// Width of the guard band for a tolerance and a budget; `single` is the standard uncertainty of a single reading.
     #[must_use]
     pub fn guard_band(
         &self,
         tolerance: Interval,
         budget: &Budget,
         prior: Option<Prior>,
+        single: f64,
     ) -> GuardBand {
         let expanded = budget.expanded_uncertainty;
         let u = budget.combined_standard_uncertainty;
-        let stated = |width: f64| GuardBand { width, basis: GuardBasis::Stated };
+        let of = |width: f64, basis: GuardBasis| GuardBand {
+            width,
+            single_width: if u > 0.0 { width * (single / u).max(1.0) } else { width },
+            basis,
+        };
+        let stated = |width: f64| of(width, GuardBasis::Stated);
         match (self.rule, prior) {
             (DecisionRule::SimpleAcceptance, _) => stated(0.0),
             (DecisionRule::GuardBandU, _) => stated(expanded),
             (DecisionRule::GuardBandShare, _) => stated(to_f64(self.share) * expanded),
-            (DecisionRule::Proven95, _) => stated(ONE_SIDED_95 * u),
-            (DecisionRule::GlobalRisk, None) => {
-                GuardBand { width: expanded, basis: GuardBasis::NoHistory }
-            }
+            (DecisionRule::Proven95, _) => stated(one_sided_95(budget.degrees_of_freedom) * u),
+            (DecisionRule::GlobalRisk, None) => of(expanded, GuardBasis::NoHistory),
             (DecisionRule::GlobalRisk, Some(prior)) => {
                 match guard_band_for(tolerance, prior, u, to_f64(self.most_risk)) {
-                    Some(width) => GuardBand { width, basis: GuardBasis::History { prior } },
+                    Some(width) => of(width, GuardBasis::History { prior }),
                     None => {
                         // Wide enough for the ends to cross, so that nothing lies between them.
                         let ends = tolerance.lower.zip(tolerance.upper);
                         let half = ends.map_or(expanded, |(lower, upper)| (upper - lower).abs());
-                        let width = half.max(expanded);
-                        GuardBand { width, basis: GuardBasis::Unreachable { prior } }
+                        of(half.max(expanded), GuardBasis::Unreachable { prior })
                     }
                 }
             }

@@ -16,16 +16,19 @@ mod words;
 
 pub use advice::{AdjustmentAdvice, AdjustmentInput, advise_adjustment};
 pub use budget::{
-    Budget, Contribution, ContributionSource, Coverage, effective_degrees_of_freedom,
+    Budget, Contribution, ContributionSource, Coverage, FEWEST_READINGS, Part, Scatter,
+    effective_degrees_of_freedom,
 };
 pub use compare::{Compared, compare};
 pub use conformity::{
-    Characteristic, CharacteristicKind, Conformity, ConformityResult, Surroundings,
+    Characteristic, CharacteristicKind, Conformity, ConformityResult, KnownStdDev, Surroundings,
     ToleranceLimits, judge_conformity,
 };
 pub use decision::{Decision, DecisionRule, GuardBand, GuardBasis, Statement};
-pub use numbers::reason_numbers;
-pub use risk::{GlobalRisk, Interval, MINIMUM_PRIOR_CHECKS, Prior, global_risk, guard_band_for};
+pub use numbers::{accepted_words, reason_numbers};
+pub use risk::{
+    GlobalRisk, Interval, MINIMUM_PRIOR_CHECKS, Prior, Probabilities, global_risk, guard_band_for,
+};
 pub use verdict::{
     Attempt, ChartOutcome, Control, NextAction, Reason, RepeatState, Validity, Verdict,
     VerdictInput, conclude, repeat_state, unsettled,
@@ -33,5 +36,5 @@ pub use verdict::{
 pub use voiding::{VoidError, may_void};
 pub use words::{
     NO_CHART_YET, action_sentence, criterion_words, drift_words, factor_words, firing_short,
-    firing_words, reason_sentence, shift_words, sigma_words,
+    firing_words, reason_sentence, shift_words, shown_with_limits, sigma_words,
 };

@@ -1,7 +1,8 @@
 //! The numbers behind a reason, line by line.
 
-use super::words::factor_words;
-use super::{Characteristic, ConformityResult, GuardBasis, Reason, ToleranceLimits};
+use super::words::{factor_words, limit_places};
+use super::{Characteristic, ConformityResult, GuardBasis, Reason, Scatter, ToleranceLimits};
+use crate::chart::Criterion;
 use crate::quantity::{show_decimal, show_float, show_signed, show_signed_float};
 
 /// A reason opened to its numbers: name and value, the values with their units. Empty for reasons
@@ -22,15 +23,24 @@ pub fn reason_numbers(
         | Reason::MeanOutside { .. }
         | Reason::SingleOutside { .. }
         | Reason::InGuardBand { .. }
+        | Reason::SingleInGuardBand { .. }
+        | Reason::NotProven { .. }
         | Reason::NothingAccepted { .. }
         | Reason::NoHistoryYet { .. } => conformity_numbers(characteristic, result),
         Reason::Fired { firing, .. } => {
             let unit = characteristic.unit;
             let d = characteristic.mean_decimals() + 1;
-            vec![
-                ("value", with_unit(show_signed_float(characteristic.value(), d), unit)),
-                ("points that make it", firing.points.len().to_string()),
-            ]
+            let mut lines =
+                vec![("value", with_unit(show_signed_float(characteristic.value(), d), unit))];
+            match (firing.criterion, firing.points.as_slice()) {
+                // An average is made of all points so far; only a pattern has points of its own.
+                (Criterion::Ewma, _) => {}
+                (Criterion::Cusum, [first, .., last]) => {
+                    lines.push(("checks since the sum left zero", (last - first + 1).to_string()));
+                }
+                (_, points) => lines.push(("points that make it", points.len().to_string())),
+            }
+            lines
         }
         _ => vec![],
     }
@@ -51,7 +61,7 @@ fn percent(probability: f64) -> String {
 }
 
 fn limit_words(limits: ToleranceLimits, decimals: u32) -> String {
-    let places = |value: rust_decimal::Decimal| decimals.max(value.normalize().scale());
+    let places = |value: rust_decimal::Decimal| limit_places(value, decimals);
     match (limits.lower, limits.upper) {
         _ if limits.are_empty() => "nothing".to_owned(),
         (Some(lower), Some(upper)) => format!(
@@ -61,6 +71,21 @@ fn limit_words(limits: ToleranceLimits, decimals: u32) -> String {
         ),
         (Some(lower), None) => format!("at least {}", show_signed(lower, places(lower))),
         (None, Some(upper)) => format!("at most {}", show_decimal(upper, places(upper))),
+        (None, None) => "no limit".to_owned(),
+    }
+}
+
+/// Acceptance limits with the places that they were rounded to, two beyond the display: they are what was compared.
+#[must_use]
+pub fn accepted_words(limits: ToleranceLimits, decimals: u32) -> String {
+    let signed = |limit: rust_decimal::Decimal| {
+        show_signed(limit, limit.normalize().scale().min(decimals + 2).max(decimals))
+    };
+    match (limits.lower, limits.upper) {
+        _ if limits.are_empty() => "nothing".to_owned(),
+        (Some(lower), Some(upper)) => format!("{} to {}", signed(lower), signed(upper)),
+        (Some(lower), None) => format!("at least {}", signed(lower)),
+        (None, Some(upper)) => format!("at most {}", signed(upper)),
         (None, None) => "no limit".to_owned(),
     }
 }
@@ -89,6 +114,22 @@ fn conformity_numbers(
         lines.push(("tolerance of each reading", with_unit(words, unit)));
     }
     let expanded = show_float(result.expanded_uncertainty(), d + 1);
+    match result.budget.scatter() {
+        Scatter::Known => {}
+        _ if result.is_proven(characteristic.kind) => {}
+        Scatter::FewReadings { readings } => {
+            lines.push((
+                "uncertainty",
+                format!("not stated: it would rest on {readings} readings of this check alone"),
+            ));
+        }
+        Scatter::RoundingOnly => {
+            lines.push((
+                "uncertainty",
+                "incomplete: rounding only, the scatter of readings is not known".to_owned(),
+            ));
+        }
+    }
     lines.push((
         "expanded uncertainty U",
         format!(
@@ -101,7 +142,7 @@ fn conformity_numbers(
         ),
     ));
     if let Some(index) = result.capability_index {
-        lines.push(("tolerance over uncertainty, width/(2U)", show_float(index, 1)));
+        lines.push(("TUR, tolerance width/(2U)", show_float(index, 1)));
     }
     if let Some(acceptance) = result.acceptance.filter(|_| result.statement.is_some()) {
         lines.push(("decision rule", result.rule.words().to_owned()));
@@ -109,6 +150,12 @@ fn conformity_numbers(
         let basis = match result.guard_band.basis {
             GuardBasis::Stated => String::new(),
             GuardBasis::NoHistory => " (U, until there is a history)".to_owned(),
+            GuardBasis::NotCharted => {
+                " (U; it is not charted and has no history of its own)".to_owned()
+            }
+            GuardBasis::ScatterUnknown => {
+                " (none can be stated: the scatter of readings is not known)".to_owned()
+            }
             GuardBasis::History { prior } | GuardBasis::Unreachable { prior } => format!(
                 " (history of {} checks: mean {}, standard deviation {} {unit})",
                 prior.checks,
@@ -117,7 +164,13 @@ fn conformity_numbers(
             ),
         };
         lines.push(("guard band", format!("{width} {unit}{basis}")));
-        let words = limit_words(acceptance, characteristic.decimals);
+        if characteristic.singles.len() > 1
+            && result.guard_band.single_width > result.guard_band.width
+        {
+            let single = show_float(result.guard_band.single_width, d + 1);
+            lines.push(("guard band of a single reading", format!("{single} {unit}")));
+        }
+        let words = accepted_words(acceptance, characteristic.decimals);
         lines.push(("accepted", with_unit(words, unit)));
     }
     if let Some(statement) = result.statement {
@@ -161,8 +214,11 @@ mod tests {
             contributions: vec![Contribution::known(ContributionSource::Certificate, 0.25)],
             indicative: false,
             charted: true,
+            scatter_weight: 0.5_f64.sqrt(),
         };
-        let judged = judge_conformity(&characteristic, &Surroundings::by(rule));
+        let stated = Contribution::known(ContributionSource::Repeatability, 1e-9);
+        let around = Surroundings { additions: vec![stated], ..Surroundings::by(rule) };
+        let judged = judge_conformity(&characteristic, &around);
         (characteristic, judged)
     }
 
@@ -191,7 +247,7 @@ mod tests {
         let reason = Reason::Within { key: "error-20-rising".into() };
         let lines = reason_numbers(&reason, &[pair(DecisionRule::SimpleAcceptance)]);
         assert!(lines.iter().all(|(name, _)| *name != "guard band" && *name != "statement"));
-        assert_eq!(line(&lines, "tolerance over uncertainty, width/(2U)"), "40.0");
+        assert_eq!(line(&lines, "TUR, tolerance width/(2U)"), "40.0");
         assert!(reason_numbers(&Reason::Amended, &[]).is_empty());
         assert!(reason_numbers(&reason, &[]).is_empty());
     }

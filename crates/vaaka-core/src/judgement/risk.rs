@@ -2,6 +2,8 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::stats::student_tail;
+
 /// Interval whose ends may be open.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Interval {
@@ -26,29 +28,49 @@ impl Interval {
     /// the ends cross.
     #[must_use]
     pub fn probability(self, mean: f64, std_dev: f64) -> f64 {
+        self.probabilities(mean, std_dev, None).inside
+    }
+
+    /// Probabilities inside and outside of a value known to a standard uncertainty with so many degrees of freedom:
+    /// Student's t where it was estimated. Each is a sum of tails, so that a small one keeps its digits.
+    #[must_use]
+    pub fn probabilities(
+        self,
+        mean: f64,
+        std_dev: f64,
+        degrees_of_freedom: Option<f64>,
+    ) -> Probabilities {
         let (lower, upper) =
             (self.lower.unwrap_or(f64::NEG_INFINITY), self.upper.unwrap_or(f64::INFINITY));
         if lower > upper {
-            return 0.0;
+            return Probabilities { inside: 0.0, outside: 1.0 };
         }
         if std_dev <= 0.0 {
-            return if mean >= lower && mean <= upper { 1.0 } else { 0.0 };
+            let inside = f64::from(u8::from(mean >= lower && mean <= upper));
+            return Probabilities { inside, outside: 1.0 - inside };
         }
+        let tail = |t: f64| student_tail(t, degrees_of_freedom);
         let (a, b) = ((lower - mean) / std_dev, (upper - mean) / std_dev);
+        let outside = tail(-a) + tail(b);
         // From the nearer tail, so that small probabilities keep their digits.
-        let p = if a > 0.0 { upper_tail(a) - upper_tail(b) } else { normal(b) - normal(a) };
-        p.clamp(0.0, 1.0)
+        let inside = if a > 0.0 {
+            tail(a) - tail(b)
+        } else if b < 0.0 {
+            tail(-b) - tail(-a)
+        } else {
+            1.0 - outside
+        };
+        Probabilities { inside: inside.clamp(0.0, 1.0), outside: outside.clamp(0.0, 1.0) }
     }
 }
 
-/// Φ(z).
-fn normal(z: f64) -> f64 {
-    upper_tail(-z)
-}
-
-/// 1 − Φ(z).
-fn upper_tail(z: f64) -> f64 {
-    0.5 * statrs::function::erf::erfc(z / std::f64::consts::SQRT_2)
+/// How probable it is that a value lies within an interval, and beyond it.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Probabilities {
+    /// Within.
+    pub inside: f64,
+    /// Beyond.
+    pub outside: f64,
 }
 
 /// What is known of the true value before the check, from the history of this kind of check.
@@ -66,20 +88,21 @@ pub struct Prior {
 pub const MINIMUM_PRIOR_CHECKS: usize = 20;
 
 impl Prior {
-    /// A prior from measured values: what was measured varies by the truth *and* by the
-    /// measurement, so s² − u² is left for the truth (JCGM 106, 9.5.4, by the same argument). A
-    /// history that shows less variation than the measurement has keeps a tenth of it, so that
-    /// the prior never claims certainty. None for fewer than [`MINIMUM_PRIOR_CHECKS`].
+    /// A prior from measured values: what was measured varies by the truth *and* by reading it, and a reference that is
+    /// off by its own uncertainty is off in all of them alike. So the variance of the truth is s² − u²(reading) +
+    /// u²(reference), and never below what the reference alone gives (JCGM 106, 9.5.4, by the same argument). What varies
+    /// from check to check is the truth here, and stays. None for fewer than [`MINIMUM_PRIOR_CHECKS`].
     #[must_use]
-    pub fn from_history(values: &[f64], standard_uncertainty: f64) -> Option<Self> {
+    pub fn from_history(values: &[f64], reading: f64, reference: f64) -> Option<Self> {
         if values.len() < MINIMUM_PRIOR_CHECKS {
             return None;
         }
         let mean = crate::stats::mean(values).ok()?;
         let s = crate::stats::sample_std_dev(values).ok()?;
-        let left = (s.powi(2) - standard_uncertainty.powi(2)).max(0.01 * s.powi(2)).sqrt();
+        let left = (s.powi(2) - reading.powi(2)).max(0.0);
+        let std_dev = left.sqrt().hypot(reference);
         let checks = u64::try_from(values.len()).unwrap_or(u64::MAX);
-        (left > 0.0).then_some(Self { mean, std_dev: left, checks })
+        (std_dev > 0.0).then_some(Self { mean, std_dev, checks })
     }
 }
 
@@ -261,16 +284,53 @@ mod tests {
         assert_eq!(guard_band_for(BOTH, calm, 0.05, 0.02), Some(0.0));
     }
 
+    /// s² = 0.2564, read to 0.3: 0.1664 are left for the truth; with a reference of 0.5 beside it 0.4164. A history that
+    /// varies less than its reading leaves what the reference gives, never certainty.
     #[test]
-    fn a_prior_needs_a_history_and_takes_the_measurement_out() {
+    fn a_prior_needs_a_history_and_takes_the_reading_out() {
         let history: Vec<f64> = (0..40).map(|n| if n % 2 == 0 { 0.5 } else { -0.5 }).collect();
-        assert_eq!(Prior::from_history(&history[..19], 0.1), None);
-        let prior = Prior::from_history(&history, 0.3).unwrap();
+        assert_eq!(Prior::from_history(&history[..19], 0.1, 0.0), None);
+        let of = |reading, reference| Prior::from_history(&history, reading, reference);
         let s2: f64 = 40.0 * 0.25 / 39.0;
-        assert!((prior.std_dev - (s2 - 0.09).sqrt()).abs() < 1e-12);
-        assert!(
-            (Prior::from_history(&history, 3.0).unwrap().std_dev - 0.1 * s2.sqrt()).abs() < 1e-12
+        assert!((of(0.3, 0.0).unwrap().std_dev - (s2 - 0.09).sqrt()).abs() < 1e-12);
+        assert!((of(0.3, 0.5).unwrap().std_dev - (s2 + 0.16).sqrt()).abs() < 1e-12);
+        assert!((of(3.0, 0.5).unwrap().std_dev - 0.5).abs() < 1e-12);
+        assert_eq!(of(3.0, 0.0), None);
+        assert_eq!(Prior::from_history(&[1.0; 30], 0.1, 0.0), None);
+    }
+
+    /// 19.0 with U = 4.05 at a limit of 20: 31 % lie outside. With a history as wide as its own sigma a rule of 2 % draws
+    /// the limits in; with a tenth of it, as it once was, it saw no risk at all.
+    #[test]
+    fn a_risky_history_has_a_guard_band() {
+        let tolerance = Interval { lower: Some(-20.0), upper: Some(20.0) };
+        let outside = tolerance.probabilities(19.0, 2.025, None).outside;
+        assert!((outside - 0.311).abs() < 0.001, "{outside}");
+        let history: Vec<f64> =
+            (0..60).map(|n| 18.0 + 2.0 * f64::from(n * 7 % 13 - 6) / 3.7).collect();
+        let prior = Prior::from_history(&history, 0.3, 0.2).unwrap();
+        let band = guard_band_for(tolerance, prior, 2.025, 0.02).unwrap();
+        assert!(band > 1.0, "{band} {prior:?}");
+        let tenth = Prior { std_dev: 0.1 * prior.std_dev, ..prior };
+        assert_eq!(guard_band_for(tolerance, tenth, 2.025, 0.02), Some(0.0));
+    }
+
+    /// Ends of the range: Student's t with two degrees of freedom has its tails in closed form, ½ − t/(2√(2 + t²)); a risk
+    /// of 10⁻²⁰ keeps its digits as a complement.
+    #[test]
+    fn few_degrees_of_freedom_and_far_tails() {
+        let upper = Interval { lower: None, upper: Some(10.0) };
+        for t in [0.5_f64, 2.0, 5.0] {
+            let found = upper.probabilities(10.0 - t * 0.3, 0.3, Some(2.0)).outside;
+            let exact = 0.5 - t / (2.0 * (2.0 + t * t).sqrt());
+            assert!((found / exact - 1.0).abs() < 1e-9, "{t}: {found} {exact}");
+        }
+        // 1 − Φ(9.3) = 7.0223e−21 (tables; SciPy's norm.sf gives 7.02228e−21).
+        let far = upper.probabilities(10.0 - 9.3, 1.0, None).outside;
+        assert!((far / 7.022_28e-21 - 1.0).abs() < 1e-4, "{far}");
+        assert_eq!(
+            upper.probabilities(0.0, 1.0, Some(f64::INFINITY)),
+            upper.probabilities(0.0, 1.0, None)
         );
-        assert_eq!(Prior::from_history(&[1.0; 30], 0.1), None);
     }
 }

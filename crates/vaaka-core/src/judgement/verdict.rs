@@ -3,7 +3,8 @@
 use serde::{Deserialize, Serialize};
 
 use super::{
-    AdjustmentAdvice, Characteristic, Conformity, ConformityResult, GuardBasis, Statement,
+    AdjustmentAdvice, Characteristic, Conformity, ConformityResult, GuardBasis, Scatter, Statement,
+    ToleranceLimits,
 };
 use crate::chart::{Firing, Side, SigmaSource};
 use crate::history::Drift;
@@ -63,6 +64,8 @@ pub struct ChartOutcome {
     pub sigma_source: Option<SigmaSource>,
     /// Advice on adjusting.
     pub advice: Option<AdjustmentAdvice>,
+    /// Control limits, where they reach beyond the tolerance: lower and upper.
+    pub cannot_hold: Option<(f64, f64)>,
 }
 
 /// One earlier run of the same check in the same shift.
@@ -155,6 +158,29 @@ pub enum Reason {
     InGuardBand {
         /// Key of the characteristic.
         key: String,
+    },
+    /// A single reading is within its tolerance and closer to it than its own guard band, though the mean is not.
+    SingleInGuardBand {
+        /// Key of the characteristic.
+        key: String,
+    },
+    /// Within its limits, and nothing is proven: nobody knows how far readings scatter.
+    NotProven {
+        /// Key of the characteristic.
+        key: String,
+        /// What is known.
+        scatter: Scatter,
+        /// Whether the plan's rule accepts it all the same.
+        accepted: bool,
+    },
+    /// The control limits reach beyond the tolerance: the instrument, doing what it normally does, cannot hold it.
+    CannotHold {
+        /// Key of the characteristic.
+        key: String,
+        /// Lower control limit.
+        lower_control_limit: f64,
+        /// Upper control limit.
+        upper_control_limit: f64,
     },
     /// The guard band leaves nothing that could be accepted.
     NothingAccepted {
@@ -277,6 +303,9 @@ pub struct Verdict {
     pub control: Control,
     /// The drift that crosses first.
     pub forecast: Option<Drift>,
+    /// Key of the characteristic that drifts so.
+    #[serde(default)]
+    pub forecast_of: Option<String>,
     /// What to do now.
     pub action: NextAction,
     /// Where the one repeat stands.
@@ -298,6 +327,7 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
             conforms: Conformity::NotJudged,
             control: Control::NotCharted,
             forecast: None,
+            forecast_of: None,
             action: NextAction::CheckAgain,
             repeat: repeat_state(input.earlier),
             reasons,
@@ -323,10 +353,15 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
     reasons.extend(input.from_run);
     // What needs a decision comes first; the rest keeps the order of the plan.
     reasons.sort_by_key(|reason| !reason.needs_attention());
-    let forecast =
-        input.charts.iter().filter_map(|chart| chart.drift).min_by_key(|drift| {
-            drift.crossing.map_or(i64::MAX, |crossing| crossing.at.as_second())
-        });
+    let first =
+        input.charts.iter().filter_map(|chart| Some((chart.key.clone(), chart.drift?))).min_by_key(
+            |(_, drift)| {
+                // What is beyond already comes before anything that will be.
+                let crossing = drift.crossing.map_or(i64::MAX, |crossing| crossing.at.as_second());
+                if drift.beyond.is_some() { i64::MIN } else { crossing }
+            },
+        );
+    let (forecast_of, forecast) = first.unzip();
     let action = match (repeat, &control) {
         _ if input.purpose == Purpose::Trial => NextAction::NoteTrial,
         _ if input.purpose == Purpose::AsLeft && conforms == Conformity::Pass => {
@@ -339,7 +374,16 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
         (RepeatState::None, Control::Signal { .. }) => NextAction::UseAndFindCause,
         (RepeatState::None, _) => NextAction::Use,
     };
-    Verdict { valid: input.validity, conforms, control, forecast, action, repeat, reasons }
+    Verdict {
+        valid: input.validity,
+        conforms,
+        control,
+        forecast,
+        forecast_of,
+        action,
+        repeat,
+        reasons,
+    }
 }
 
 fn overall_conformity(results: &[(Characteristic, ConformityResult)]) -> Conformity {
@@ -372,17 +416,29 @@ fn overall_control(charts: &[ChartOutcome]) -> Control {
 fn conformity_reasons(characteristic: &Characteristic, result: &ConformityResult) -> Vec<Reason> {
     let key = characteristic.key.clone();
     let mut reasons = Vec::new();
+    let proven = result.is_proven(characteristic.kind);
+    let not_proven = |accepted| Reason::NotProven {
+        key: key.clone(),
+        scatter: result.budget.scatter(),
+        accepted,
+    };
     match result.conformity {
+        Conformity::Pass if !proven => reasons.push(not_proven(true)),
         Conformity::Pass => reasons.push(Reason::Within { key: key.clone() }),
         Conformity::Fail => {
-            let mean_holds =
-                characteristic.limits.is_some_and(|limits| match characteristic.mean {
-                    Some(mean) => limits.hold_mean(mean, 1),
-                    None => limits.hold_mean(characteristic.sum(), characteristic.n()),
-                });
-            reasons.push(if result.accepts_nothing() {
+            let holds = |limits: ToleranceLimits| match characteristic.mean {
+                Some(mean) => limits.hold_mean(mean, 1),
+                None => limits.hold_mean(characteristic.sum(), characteristic.n()),
+            };
+            let mean_holds = characteristic.limits.is_some_and(holds);
+            let conditional = result.statement == Some(Statement::ConditionalPass);
+            reasons.push(if conditional && !proven {
+                not_proven(false)
+            } else if result.accepts_nothing() {
                 Reason::NothingAccepted { key: key.clone() }
-            } else if result.statement == Some(Statement::ConditionalPass) {
+            } else if conditional && result.acceptance.is_some_and(holds) {
+                Reason::SingleInGuardBand { key: key.clone() }
+            } else if conditional {
                 Reason::InGuardBand { key: key.clone() }
             } else if mean_holds {
                 Reason::SingleOutside { key: key.clone() }
@@ -421,6 +477,9 @@ fn chart_reasons(chart: &ChartOutcome) -> Vec<Reason> {
         }
         Control::NotCharted => {}
     }
+    if let Some((lower_control_limit, upper_control_limit)) = chart.cannot_hold {
+        reasons.push(Reason::CannotHold { key: key(), lower_control_limit, upper_control_limit });
+    }
     if let Some(drift) = chart.drift {
         reasons.push(Reason::Drifting { key: key(), drift });
     }
@@ -440,6 +499,9 @@ impl Reason {
                 | Self::MeanOutside { .. }
                 | Self::SingleOutside { .. }
                 | Self::InGuardBand { .. }
+                | Self::SingleInGuardBand { .. }
+                | Self::NotProven { accepted: false, .. }
+                | Self::CannotHold { .. }
                 | Self::NothingAccepted { .. }
                 | Self::NotIndependent { .. }
                 | Self::Fired { .. }
@@ -458,6 +520,9 @@ impl Reason {
             | Self::MeanOutside { key }
             | Self::SingleOutside { key }
             | Self::InGuardBand { key }
+            | Self::SingleInGuardBand { key }
+            | Self::NotProven { key, .. }
+            | Self::CannotHold { key, .. }
             | Self::NothingAccepted { key }
             | Self::NoHistoryYet { key }
             | Self::Indicative { key }

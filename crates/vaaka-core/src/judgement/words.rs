@@ -1,14 +1,17 @@
 //! The one place where verdicts and reasons become sentences.
 
 use jiff::tz::TimeZone;
+use rust_decimal::{Decimal, RoundingStrategy};
 
 use super::{
-    AdjustmentAdvice, Characteristic, ConformityResult, NextAction, Reason, RepeatState,
-    ToleranceLimits,
+    AdjustmentAdvice, Characteristic, ConformityResult, FEWEST_READINGS, NextAction, Reason,
+    RepeatState, Scatter, ToleranceLimits,
 };
-use crate::chart::{Criterion, Firing, Side, SigmaSource, derived_label};
+use crate::chart::{Criterion, Firing, MINIMUM_BASELINE_POINTS, Side, SigmaSource, derived_label};
 use crate::history::Drift;
-use crate::quantity::{decimals_for, show_decimal, show_float, show_signed, show_signed_float};
+use crate::quantity::{
+    decimals_for, show_decimal, show_float, show_signed, show_signed_float, to_f64,
+};
 
 /// Said where a chart has no limits.
 pub const NO_CHART_YET: &str = "no control limits yet";
@@ -152,6 +155,34 @@ pub fn reason_sentence(
             found.map(|pair| format!("{}, ", against(pair))).unwrap_or_default(),
             found.map_or_else(String::new, guard_words),
         ),
+        Reason::SingleInGuardBand { .. } => format!(
+            "{label}: the mean is accepted, but one single reading{} is closer to its limit than its own guard band of {}: not proven, and by this plan's rule not accepted.",
+            found.map(|pair| format!(" ({})", singles(pair))).unwrap_or_default(),
+            found.map_or_else(String::new, single_guard_words),
+        ),
+        Reason::NotProven { scatter, accepted, .. } => format!(
+            "{label}: {}inside the tolerance, and not proven: {} Freeze limits from {MINIMUM_BASELINE_POINTS} shifts, state the repeatability in the plan, or take {FEWEST_READINGS} readings.{}",
+            found.map(|pair| format!("{}, ", held_against(pair))).unwrap_or_default(),
+            match scatter {
+                Scatter::FewReadings { readings } =>
+                    format!("U would rest on {readings} readings of this check alone."),
+                Scatter::RoundingOnly | Scatter::Known =>
+                    "nothing but the rounding of the display is known of how far readings scatter.".to_owned(),
+            },
+            if *accepted { "" } else { " This plan's rule needs U, so that it is not accepted; tell your lead." },
+        ),
+        Reason::CannotHold { lower_control_limit, upper_control_limit, .. } => {
+            let unit = found.map_or("", |(characteristic, _)| characteristic.unit.symbol());
+            let places = decimals_for((upper_control_limit - lower_control_limit) / 6.0);
+            format!(
+                "{label}: its control limits, {} to {} {unit}, reach beyond the tolerance{}: this instrument cannot hold its tolerance.",
+                show_signed_float(*lower_control_limit, places),
+                show_signed_float(*upper_control_limit, places),
+                found
+                    .map(|(c, _)| format!(" of {} {unit}", limit_text(c.limits, c.decimals)))
+                    .unwrap_or_default(),
+            )
+        }
         Reason::NothingAccepted { .. } => format!(
             "{label}: the uncertainty leaves nothing that this plan's rule could accept ({}). A better standard, more repeats or another rule is needed; tell your lead.",
             found.map_or_else(String::new, against),
@@ -205,21 +236,24 @@ pub fn reason_sentence(
 /// significant digits of its interval need (JCGM 100:2008, 7.2.6; from memory).
 #[must_use]
 pub fn drift_words(drift: &Drift, unit: &str, zone: &TimeZone) -> String {
+    // Day, month and year: an interval may end in another year than it begins.
     let decimals = decimals_for((drift.per_week_high - drift.per_week_low) / 2.0);
     let day =
-        |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %B").to_string();
+        |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %B %Y").to_string();
     let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
     let mut text = format!(
-        "{}{unit} a week ({} to {}) since about {}",
+        "{}{unit} a week (95 %: {} to {}) since about {}",
         show_signed_float(drift.per_week, decimals),
         show_signed_float(drift.per_week_low, decimals),
         show_signed_float(drift.per_week_high, decimals),
         day(drift.since),
     );
-    if let Some(crossing) = drift.crossing {
+    if drift.beyond.is_some() {
+        text.push_str("; its level is beyond the tolerance already");
+    } else if let Some(crossing) = drift.crossing {
         let latest = crossing.latest.map_or("later than in a year".to_owned(), day);
         text.push_str(&format!(
-            "; it reaches its tolerance about {} ({} to {latest})",
+            "; if it goes on like this, its level reaches the tolerance about {} (95 %: {} to {latest})",
             day(crossing.at),
             day(crossing.earliest),
         ));
@@ -240,19 +274,80 @@ fn repeat_sentence(state: RepeatState) -> &'static str {
     }
 }
 
-fn limit_text(characteristic: &Characteristic, limits: Option<ToleranceLimits>) -> String {
-    let decimals = characteristic.decimals;
+/// Limits to the places of the display, or to two digits where the display is coarser than they are; judged
+/// unrounded.
+fn limit_text(limits: Option<ToleranceLimits>, decimals: u32) -> String {
+    let places = |limit: Decimal| limit_places(limit, decimals);
     match limits.map(|limits| (limits.lower, limits.upper)) {
         Some((Some(lower), Some(upper))) if lower == -upper => {
-            format!("±{}", show_decimal(upper, decimals.max(upper.normalize().scale())))
+            format!("±{}", show_decimal(upper, places(upper)))
         }
         Some((Some(lower), Some(upper))) => {
-            format!("{} to {}", show_signed(lower, decimals), show_signed(upper, decimals))
+            format!(
+                "{} to {}",
+                show_signed(lower, places(lower)),
+                show_signed(upper, places(upper))
+            )
         }
-        Some((Some(lower), None)) => format!("not below {}", show_signed(lower, decimals)),
-        Some((None, Some(upper))) => format!("not above {}", show_decimal(upper, decimals)),
+        Some((Some(lower), None)) => format!("not below {}", show_signed(lower, places(lower))),
+        Some((None, Some(upper))) => format!("not above {}", show_signed(upper, places(upper))),
         _ => "no limit".to_owned(),
     }
+}
+
+/// Places of a limit on a display of `decimals` places.
+pub(super) fn limit_places(limit: Decimal, decimals: u32) -> u32 {
+    let own = limit.normalize().scale();
+    own.min(decimals_for(to_f64(limit).abs())).max(decimals)
+}
+
+/// A value and its limits with as many places as it takes to see on which side it lies: 100.1 against ±100 is never
+/// shown as +100.
+pub(super) fn value_and_limits(
+    value: Decimal,
+    limits: Option<ToleranceLimits>,
+    (value_places, limit_places): (u32, u32),
+) -> (String, String) {
+    let side = |value: Decimal, limits: ToleranceLimits| {
+        limits.lower.is_none_or(|lower| value >= lower)
+            && limits.upper.is_none_or(|upper| value <= upper)
+    };
+    let round = |value: Decimal, places: u32| {
+        value.round_dp_with_strategy(places, RoundingStrategy::MidpointNearestEven)
+    };
+    let shows = |more: u32| {
+        limits.is_none_or(|limits| {
+            let own = |limit: Option<Decimal>| {
+                limit.map(|limit| round(limit, self::limit_places(limit, limit_places + more)))
+            };
+            let rounded = ToleranceLimits { lower: own(limits.lower), upper: own(limits.upper) };
+            side(round(value, value_places + more), rounded) == side(value, limits)
+        })
+    };
+    let more = (0..6).find(|more| shows(*more)).unwrap_or(6);
+    (show_signed(value, value_places + more), limit_text(limits, limit_places + more))
+}
+
+/// The mean of a characteristic as a decimal, for show.
+fn mean_of(characteristic: &Characteristic) -> Decimal {
+    characteristic
+        .mean
+        .unwrap_or_else(|| characteristic.sum() / Decimal::from(characteristic.n().max(1)))
+}
+
+/// The value of a characteristic and its limits, each with as many places as it takes to see on which side it lies.
+#[must_use]
+pub fn shown_with_limits(characteristic: &Characteristic) -> (String, String) {
+    let places = (characteristic.mean_decimals(), characteristic.decimals);
+    value_and_limits(mean_of(characteristic), characteristic.limits, places)
+}
+
+/// "+7.2 g against ±20 g".
+fn held_against((characteristic, _): &(Characteristic, ConformityResult)) -> String {
+    let unit = characteristic.unit;
+    let places = (characteristic.mean_decimals(), characteristic.decimals);
+    let (value, limits) = value_and_limits(mean_of(characteristic), characteristic.limits, places);
+    format!("{value} {unit} against {limits} {unit}")
 }
 
 /// A coverage factor to two places, without zeros that say nothing: "2", "2.13".
@@ -261,47 +356,49 @@ pub fn factor_words(factor: f64) -> String {
     show_float(factor, 2).trim_end_matches('0').trim_end_matches('.').to_owned()
 }
 
-fn against((characteristic, result): &(Characteristic, ConformityResult)) -> String {
+fn against(pair: &(Characteristic, ConformityResult)) -> String {
+    let (characteristic, result) = pair;
     let unit = characteristic.unit;
     format!(
-        "{} {unit} against {} {unit} (U = {} {unit}, k = {})",
-        show_signed_float(characteristic.value(), characteristic.mean_decimals()),
-        limit_text(characteristic, characteristic.limits),
+        "{} (U = {} {unit}, k = {})",
+        held_against(pair),
         show_float(result.expanded_uncertainty(), characteristic.mean_decimals() + 1),
         factor_words(result.coverage_factor()),
     )
 }
 
 fn guard_words((characteristic, result): &(Characteristic, ConformityResult)) -> String {
-    format!(
-        "{} {}",
-        show_float(result.guard_band.width, characteristic.mean_decimals() + 1),
-        characteristic.unit
-    )
+    band_words(characteristic, result.guard_band.width)
+}
+
+fn single_guard_words((characteristic, result): &(Characteristic, ConformityResult)) -> String {
+    band_words(characteristic, result.guard_band.single_width)
+}
+
+fn band_words(characteristic: &Characteristic, width: f64) -> String {
+    format!("{} {}", show_float(width, characteristic.mean_decimals() + 1), characteristic.unit)
 }
 
 fn within(pair: &(Characteristic, ConformityResult)) -> String {
     let ratio = pair
         .1
         .capability_index
-        .map(|index| format!("; the tolerance is {} times the uncertainty", show_float(index, 1)))
+        .map(|index| format!("; TUR {} (half of the tolerance over U)", show_float(index, 1)))
         .unwrap_or_default();
     format!("{}, inside the tolerance{ratio}", against(pair))
 }
 
 fn singles((characteristic, _): &(Characteristic, ConformityResult)) -> String {
-    let list: Vec<String> = characteristic
+    let limits = characteristic.single_limits.or(characteristic.limits);
+    let d = characteristic.decimals;
+    let list: Vec<(String, String)> = characteristic
         .singles
         .iter()
-        .map(|single| show_signed(*single, characteristic.decimals))
+        .map(|single| value_and_limits(*single, limits, (d, d)))
         .collect();
-    let limits = characteristic.single_limits.or(characteristic.limits);
-    format!(
-        "{} {} against {}",
-        list.join(", "),
-        characteristic.unit,
-        limit_text(characteristic, limits)
-    )
+    let values: Vec<&str> = list.iter().map(|(value, _)| value.as_str()).collect();
+    let longest = list.iter().map(|(_, limits)| limits.as_str()).max_by_key(|text| text.len());
+    format!("{} {} against {}", values.join(", "), characteristic.unit, longest.unwrap_or_default())
 }
 
 fn advice_sentence(
@@ -317,16 +414,16 @@ fn advice_sentence(
             show_float(resolution, decimals.saturating_sub(1)),
         ),
         AdjustmentAdvice::WithinNoise { noise } => format!(
-            "{label}: leave it alone, the error is inside what varies from check to check anyway (±{} {unit}); \
-             adjusting would add to it.",
+            "{label}: leave it alone, the error is inside what varies from check to check, with the uncertainty of the \
+             reference (±{} {unit}); adjusting would add to it.",
             show_float(noise, decimals),
         ),
         AdjustmentAdvice::WithinTolerance { noise } => format!(
-            "{label}: the error is real (beyond ±{} {unit}) but inside tolerance: do not adjust yet, so that the drift stays visible.",
+            "{label}: the error is real (beyond ±{} {unit}, what varies from check to check with the uncertainty of the reference) but inside tolerance: do not adjust yet, so that the drift stays visible.",
             show_float(noise, decimals),
         ),
         AdjustmentAdvice::Adjust { correction } => format!(
-            "{label}: an adjustment is due, about {} {unit}, after a lead has decided; as found is on record.",
+            "{label}: an adjustment is due after a lead has decided; the estimated level asks for about {} {unit}, the failing check alone would say too much. As found is on record.",
             show_signed_float(correction, decimals),
         ),
     }

@@ -17,8 +17,9 @@ pub struct Proposal {
     pub added: String,
     /// How many sentences were ticked.
     pub ticked: usize,
-    /// True when the guard's question was answered with yes.
-    pub confirm_far: bool,
+    /// The value about which the guard's question was answered with yes, as it was typed then. The answer holds for that
+    /// value alone: what is typed afterwards is asked about anew.
+    pub confirm_far: Option<String>,
     /// What the register says of the tag that was typed: the standard taken, or why not. Without
     /// a register the tag is compared with the plan's.
     pub standard: Option<Result<String, TagRefusal>>,
@@ -87,7 +88,9 @@ pub enum EntryError {
         unit: Unit,
     },
     /// Far from the load: the guard asks before it records.
-    #[error("{question} {shown} {unit} was typed; about {expected} {unit} is expected here.")]
+    #[error(
+        "{question} {shown} {unit} was typed; about {expected} {unit} is expected here. What was typed first stays on record."
+    )]
     Far {
         /// The question.
         question: String,
@@ -175,7 +178,45 @@ pub enum EntryError {
     },
 }
 
+/// What a refused entry says about the instrument or the standard: it is kept as an attempt, beside the record.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum AttemptKind {
+    /// A reading far from what is expected, asked about.
+    Far,
+    /// A setting that was not the one wanted.
+    Setting,
+    /// A standard that is not the one wanted, or not fit.
+    Tag,
+    /// A condition that did not hold.
+    Condition,
+}
+
+impl AttemptKind {
+    /// The word that stands for it in the store.
+    #[must_use]
+    pub fn word(self) -> &'static str {
+        match self {
+            Self::Far => "far",
+            Self::Setting => "setting",
+            Self::Tag => "tag",
+            Self::Condition => "condition",
+        }
+    }
+}
+
 impl EntryError {
+    /// What it says about instrument or standard; none for a slip of typing.
+    #[must_use]
+    pub fn attempt(&self) -> Option<AttemptKind> {
+        match self {
+            Self::Far { .. } => Some(AttemptKind::Far),
+            Self::WrongSetting { .. } => Some(AttemptKind::Setting),
+            Self::WrongStandard { .. } | Self::Standard(_) => Some(AttemptKind::Tag),
+            Self::ConditionOutside { .. } => Some(AttemptKind::Condition),
+            _ => None,
+        }
+    }
+
     /// True when the technician may confirm and keep it all the same.
     #[must_use]
     pub fn may_confirm(&self) -> bool {
@@ -352,7 +393,12 @@ fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, Entr
         });
     }
     let far = !near(typed.value);
-    if far && !proposal.confirm_far {
+    let answered = proposal
+        .confirm_far
+        .as_deref()
+        .and_then(|text| TypedDecimal::parse(text).ok())
+        .is_some_and(|asked| asked.value == typed.value);
+    if far && !answered {
         return Err(EntryError::Far {
             question: guard_question.clone(),
             shown: show_decimal(typed.value, typed.value.scale()),
@@ -439,11 +485,18 @@ mod tests {
         let error = accept(&step, &typed("2.001")).unwrap_err();
         assert!(error.may_confirm());
         assert!(error.to_string().starts_with("Is the 20 kg on the pan?"), "{error}");
-        let confirmed = Proposal { confirm_far: true, ..typed("2.001") };
+        let confirmed = Proposal { confirm_far: Some("2,001".into()), ..typed("2.001") };
         assert!(matches!(
             accept(&step, &confirmed),
             Ok(EntryValue::Reading { far_confirmed: true, .. })
         ));
+        // The answer was about that value: another one typed meanwhile is asked about anew.
+        for other in ["2.002", "100.000", "2.0010"] {
+            let proposal = Proposal { confirm_far: Some("2.001".into()), ..typed(other) };
+            let same = other == "2.0010";
+            assert_eq!(accept(&step, &proposal).is_ok(), same, "{other}");
+        }
+        assert_eq!(error.attempt(), Some(AttemptKind::Far));
     }
 
     #[test]

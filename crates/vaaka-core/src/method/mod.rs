@@ -17,7 +17,7 @@ mod step;
 mod warnings;
 pub mod weighing;
 
-pub use accept::{EntryError, Proposal, accept, condition_words, duration_words};
+pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, duration_words};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
 pub use plan::{
@@ -39,7 +39,7 @@ use crate::judgement::Characteristic;
 use crate::standard::StandardError;
 
 /// A family's way of checking.
-pub trait Method: Send + Sync {
+pub trait Method: std::fmt::Debug + Send + Sync {
     /// Stable key, stored with every result.
     fn key(&self) -> &'static str;
 
@@ -70,6 +70,13 @@ pub trait Method: Send + Sync {
     /// # Errors
     /// [`MethodError`] when the plan's settings do not fit the method.
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError>;
+
+    /// A step with the reference value, limits and zero that hold in this run, as far as it has come: what is shown while
+    /// measuring, what the guard asks about and who may void rest on the same numbers as [`Method::evaluate`].
+    ///
+    /// # Errors
+    /// [`MethodError`] when settings or standards do not fit.
+    fn settle(&self, plan: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError>;
 
     /// Key of the characteristic that a charted point makes, as [`Method::evaluate`] gives it: what
     /// was measured before this program is found by it.

@@ -4,7 +4,9 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::judgement::{Contribution, ContributionSource, Decision};
+use crate::judgement::{
+    Characteristic, CharacteristicKind, Contribution, ContributionSource, Decision,
+};
 use crate::quantity::{Unit, to_f64};
 use crate::standard::CertifiedPiece;
 
@@ -116,11 +118,20 @@ pub struct BudgetAddition {
     pub half_width: Decimal,
     /// True for an amount that grows by `half_width` with each year since the standard was certified.
     pub per_year: bool,
+    /// True for an amount in per cent of the reference value, which grows with the load.
+    #[serde(default)]
+    pub of_reference: bool,
 }
 
 /// What a plan may add to a budget; the rest the method knows.
-pub const ADDITION_SOURCES: [ContributionSource; 3] =
-    [ContributionSource::Temperature, ContributionSource::StandardDrift, ContributionSource::Other];
+pub const ADDITION_SOURCES: [ContributionSource; 6] = [
+    ContributionSource::Repeatability,
+    ContributionSource::Temperature,
+    ContributionSource::StandardDrift,
+    ContributionSource::Convection,
+    ContributionSource::ReferenceSetting,
+    ContributionSource::Other,
+];
 
 /// A standard that a plan version works with.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -134,19 +145,37 @@ pub struct PlanStandard {
 }
 
 impl PlanSpec {
-    /// The additions as lines of a budget in `unit`: a/√3, times the years where they grow.
+    /// The additions as lines of the budget of a characteristic: a/√3, times the years and the reference value where
+    /// they grow with them. A repeatability is that of a single reading; of differences of indications it alone stays.
     #[must_use]
-    pub fn contributions(&self, unit: Unit) -> Vec<Contribution> {
-        let scale = to_f64(self.unit.convert(Decimal::ONE, unit));
+    pub fn contributions(&self, characteristic: &Characteristic) -> Vec<Contribution> {
+        let scale = to_f64(self.unit.convert(Decimal::ONE, characteristic.unit));
+        let reference = characteristic
+            .reference_value
+            .or_else(|| Some(self.unit.convert(characteristic.nominal?, characteristic.unit)));
+        let of_errors = characteristic.kind == CharacteristicKind::Error;
         self.additions
             .iter()
+            .filter(|one| of_errors || one.source == ContributionSource::Repeatability)
             .map(|addition| {
                 let years = if addition.per_year { self.standard_age_years.max(0.0) } else { 1.0 };
-                let u = to_f64(addition.half_width) * scale * years / 3.0_f64.sqrt();
+                let half_width = to_f64(addition.half_width);
+                let amount = if addition.of_reference {
+                    half_width / 100.0 * reference.map_or(0.0, |value| to_f64(value).abs())
+                } else {
+                    half_width * scale
+                };
                 let label = addition.label.clone();
+                let u = amount * years / 3.0_f64.sqrt();
                 Contribution { label, ..Contribution::known(addition.source, u) }
             })
             .collect()
+    }
+
+    /// Whether the plan states a part of the uncertainty itself, so that no default stands in for it.
+    #[must_use]
+    pub fn states(&self, source: ContributionSource) -> bool {
+        self.additions.iter().any(|addition| addition.source == source)
     }
 
     /// Span of the instrument's range.

@@ -3,6 +3,7 @@
 use std::fmt;
 
 use rust_decimal::Decimal;
+use rust_decimal::prelude::FromPrimitive;
 use serde::{Deserialize, Serialize};
 
 use super::Scene;
@@ -122,6 +123,10 @@ pub struct Step {
     pub reference_value: Option<Decimal>,
     /// Limits of the error at this point, in the unit of the display.
     pub tolerance: Option<ToleranceLimits>,
+    /// Place of the plan's point that is read here; none for other steps.
+    pub point: Option<usize>,
+    /// Error at zero in this run, which is taken off; nothing before it was read.
+    pub zero_error: Decimal,
     /// Which of the plan's standards is read here.
     pub standard: usize,
     /// Key of the charted characteristic that this step's readings make, for the beam under it.
@@ -149,6 +154,8 @@ impl Step {
             repeats: 1,
             reference_value: None,
             tolerance: None,
+            point: None,
+            zero_error: Decimal::ZERO,
             standard: 0,
             charted_as: None,
             pause_seconds: 0,
@@ -196,14 +203,106 @@ impl Step {
         }
     }
 
-    /// Error of a single reading as shown, before the zero is taken off: I − L, or with added
-    /// weights I + d/2 − ΔL − L. `None` where nothing is put on or no reading is asked for.
+    /// Error of a single reading, with the zero of this run taken off: I − L − E₀, or with added weights I + d/2 − ΔL − L − E₀,
+    /// in the unit of the display; of a step that was settled ([`super::Method::settle`]) the very number that is judged. `None`
+    /// where nothing is put on or no reading is asked for.
     #[must_use]
-    pub fn error_as_shown(&self, indication: Decimal, added: Option<Decimal>) -> Option<Decimal> {
+    pub fn error_of(&self, indication: Decimal, added: Option<Decimal>) -> Option<Decimal> {
         let Input::Reading { resolution, .. } = &self.input else {
             return None;
         };
         let rounding = added.map_or(Decimal::ZERO, |added| *resolution / Decimal::TWO - added);
-        Some(indication + rounding - self.reference_value?)
+        Some(indication + rounding - self.reference_value? - self.zero_error)
+    }
+
+    /// The step with its guard: further from the reference value than three limits of its error or ten standard
+    /// deviations of a reading on its chart, whichever is nearer, something other than an error is likely (no weight, the
+    /// wrong piece, a slip of the finger); never within one limit, where a reading says what it says, nor within one step of
+    /// the display. `reading_std_dev` is in the unit of the display.
+    #[must_use]
+    pub fn guarded(mut self, reading_std_dev: Option<f64>) -> Self {
+        let limits = self.tolerance;
+        let half = limits.and_then(|limits| {
+            let ends = [limits.lower, limits.upper].into_iter().flatten();
+            ends.map(|end| end.abs()).max()
+        });
+        let reference = self.reference_value;
+        if let Input::Reading { resolution, expected, guard, .. } = &mut self.input {
+            if let Some(reference) = reference {
+                *expected = reference;
+            }
+            let by_chart = reading_std_dev
+                .filter(|s| s.is_finite() && *s > 0.0)
+                .and_then(|s| Decimal::from_f64(10.0 * s));
+            let by_limits = half.map(|half| half * Decimal::from(3));
+            let nearer = match (by_limits, by_chart) {
+                (Some(a), Some(b)) => a.min(b),
+                (Some(one), None) | (None, Some(one)) => one,
+                // Neither limits nor a chart: a fiftieth of the value, ten steps at least.
+                (None, None) => {
+                    (expected.abs() / Decimal::from(50)).max(*resolution * Decimal::TEN)
+                }
+            };
+            *guard = nearer.max(half.unwrap_or_default()).max(*resolution);
+        }
+        self
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use rstest::rstest;
+
+    fn d(text: &str) -> Decimal {
+        text.parse().unwrap()
+    }
+
+    fn step(reference: &str, half: Option<&str>, resolution: &str) -> Step {
+        let input = Input::Reading {
+            unit: Unit::Millimetre,
+            resolution: d(resolution),
+            expected: Decimal::ZERO,
+            guard: Decimal::ZERO,
+            guard_question: String::new(),
+            with_added: false,
+        };
+        Step {
+            reference_value: Some(d(reference)),
+            tolerance: half.map(|half| ToleranceLimits::symmetric(d(half))),
+            ..Step::plain("point-1", String::new(), String::new(), input)
+        }
+    }
+
+    /// 17.7 for 17.6 mm at ±4 µm, 95 for 80 bar at ±4, 2001.9 for 2000 g at ±0.2: once kept without a question.
+    #[rstest]
+    #[case("17.6", Some("0.004"), "0.001", None, "0.012")]
+    #[case("17.6", Some("0.004"), "0.001", Some(0.0008), "0.008")]
+    #[case("80", Some("4"), "1", None, "12")]
+    #[case("2000", Some("0.2"), "0.1", Some(0.05), "0.5")]
+    // Never within one limit, however quiet the chart; never within one step.
+    #[case("2000", Some("0.2"), "0.1", Some(0.001), "0.2")]
+    #[case("2000", Some("0"), "0.1", None, "0.1")]
+    #[case("100", None, "0.1", Some(0.3), "3")]
+    #[case("100", None, "0.1", None, "2")]
+    #[case("0", None, "0.1", None, "1")]
+    #[case("80", Some("4"), "1", Some(f64::NAN), "12")]
+    fn guards(
+        #[case] reference: &str,
+        #[case] half: Option<&str>,
+        #[case] resolution: &str,
+        #[case] s: Option<f64>,
+        #[case] expected: &str,
+    ) {
+        let guarded = step(reference, half, resolution).guarded(s);
+        let Input::Reading { guard, expected: about, .. } = guarded.input else { panic!() };
+        assert_eq!((guard.normalize(), about), (d(expected), d(reference)));
+    }
+
+    #[test]
+    fn the_zero_of_the_run_is_taken_off() {
+        let settled = Step { zero_error: d("0.002"), ..step("17.6", None, "0.001") };
+        assert_eq!(settled.error_of(d("17.605"), None), Some(d("0.003")));
+        assert_eq!(settled.error_of(d("17.605"), Some(d("0.0003"))), Some(d("0.0032")));
     }
 }

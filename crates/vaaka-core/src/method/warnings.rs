@@ -4,6 +4,7 @@ use rust_decimal::Decimal;
 use thiserror::Error;
 
 use super::{Input, Method, MethodError, PlanSpec, Travel};
+use crate::judgement::{ContributionSource, DecisionRule, FEWEST_READINGS};
 use crate::quantity::{Unit, show_decimal, to_f64};
 use crate::standard::combine;
 
@@ -97,6 +98,11 @@ pub enum PlanWarning {
         /// U over the limit, per cent.
         percent: String,
     },
+    /// A rule that needs the scatter of readings, and nothing that states it.
+    #[error(
+        "The decision rule needs the scatter of the readings. Until limits are frozen from a baseline nothing states it: every check is “not proven” and not accepted. State the repeatability among the parts of the uncertainty."
+    )]
+    ScatterUnknown,
     /// Nothing is charted.
     #[error("No point is charted: drift will be seen only when the instrument fails.")]
     NothingCharted,
@@ -138,6 +144,13 @@ pub fn plan_warnings(
     }
     if !plan.points.is_empty() && !plan.points.iter().any(|point| point.charted) {
         found.push(PlanWarning::NothingCharted);
+    }
+    let states = |source| plan.additions.iter().any(|part| part.source == source);
+    if plan.decision.rule != DecisionRule::SimpleAcceptance
+        && !states(ContributionSource::Repeatability)
+        && plan.points.iter().any(|point| point.repeats < FEWEST_READINGS)
+    {
+        found.push(PlanWarning::ScatterUnknown);
     }
     found.extend(against_limits(method, plan)?);
     Ok(found)

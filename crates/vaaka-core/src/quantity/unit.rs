@@ -220,8 +220,8 @@ impl Unit {
         }
     }
 
-    /// The unit in which an error of this instrument reads as a plain number: the errors of a
-    /// scale that shows kilograms are spoken of in grams, those of a micrometer in micrometres.
+    /// The unit in which errors of this instrument are stated, everywhere: that of its display, but for mass and length,
+    /// where every bench speaks of grams beside kilograms and of micrometres beside millimetres.
     #[must_use]
     pub fn error_unit(self, resolution: Decimal) -> Self {
         let fine = resolution < Decimal::ONE;
@@ -229,10 +229,6 @@ impl Unit {
             Self::Kilogram if fine => Self::Gram,
             Self::Gram if resolution < Decimal::new(1, 2) => Self::Milligram,
             Self::Millimetre if fine => Self::Micrometre,
-            Self::Metre if fine => Self::Millimetre,
-            Self::Bar if fine => Self::Millibar,
-            Self::Megapascal if fine => Self::Kilopascal,
-            Self::Kilonewton if fine => Self::Newton,
             other => other,
         }
     }

@@ -114,6 +114,22 @@ impl CertifiedPiece {
     }
 }
 
+impl CertifiedPiece {
+    /// How much its value changes with a degree about `temperature`: the steeper of the straight lines that meet
+    /// there; zero for a value that does not depend on it.
+    #[must_use]
+    pub fn slope_at(&self, temperature: Decimal) -> f64 {
+        self.by_temperature
+            .windows(2)
+            .filter(|pair| pair[0].temperature <= temperature && temperature <= pair[1].temperature)
+            .map(|pair| {
+                to_f64(pair[1].certified_value - pair[0].certified_value)
+                    / to_f64(pair[1].temperature - pair[0].temperature)
+            })
+            .fold(0.0, |steepest: f64, own| if own.abs() > steepest.abs() { own } else { steepest })
+    }
+}
+
 /// Several pieces put on together.
 #[derive(Debug, Clone, PartialEq)]
 pub struct CombinedReference {
@@ -234,6 +250,11 @@ mod tests {
         assert_eq!(at("20").unwrap().certified_value, "75.47".parse::<Decimal>().unwrap());
         assert_eq!(at("15").unwrap().certified_value, "75.56".parse::<Decimal>().unwrap());
         assert_eq!(at("10").unwrap().certified_value, "75.65".parse::<Decimal>().unwrap());
+        // Between 10 and 20 °C −0.018 a degree, on to 25 °C −0.036; where they meet the steeper one.
+        for (t, slope) in [("15", -0.018), ("20", -0.036), ("24", -0.036)] {
+            assert!((salt.slope_at(t.parse().unwrap()) - slope).abs() < 1e-12, "{t}");
+        }
+        assert_eq!(piece("10", "0.1", "2").slope_at(Decimal::TEN), 0.0);
         assert!(matches!(at("25.1"), Err(StandardError::Temperature { .. })));
         assert!(matches!(at("9.9"), Err(StandardError::Temperature { .. })));
         assert!(piece("10", "0.1", "2").at("99".parse().unwrap()).is_ok());

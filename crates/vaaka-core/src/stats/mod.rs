@@ -50,6 +50,24 @@ pub enum StatsError {
     NoSpreadInX,
 }
 
+/// 1 − Φ(z) of the standard normal distribution, with all digits far out.
+#[must_use]
+pub fn normal_tail(z: f64) -> f64 {
+    0.5 * libm::erfc(z / std::f64::consts::SQRT_2)
+}
+
+/// P(T > t) of Student's t, ½·I(ν/(ν + t²); ν/2, ½) for t ≥ 0; the normal tail where nothing was estimated.
+#[must_use]
+pub fn student_tail(t: f64, degrees_of_freedom: Option<f64>) -> f64 {
+    let Some(nu) = degrees_of_freedom.filter(|nu| *nu < 1e6) else { return normal_tail(t) };
+    if t.is_infinite() {
+        return if t > 0.0 { 0.0 } else { 1.0 };
+    }
+    let nu = nu.max(1e-3);
+    let beyond = 0.5 * statrs::function::beta::beta_reg(nu / 2.0, 0.5, nu / (nu + t * t));
+    if t >= 0.0 { beyond } else { 1.0 - beyond }
+}
+
 /// From so many degrees of freedom on the quantile is taken from its expansion about the normal one. An effective
 /// number by Welch and Satterthwaite may be any.
 const MANY_DEGREES: f64 = 1e4;

@@ -1,7 +1,5 @@
 //! Whether values could come from a normal distribution.
 
-use statrs::function::erf::erfc;
-
 use super::summary::check;
 use super::{StatsError, mean, sample_std_dev};
 
@@ -36,7 +34,7 @@ pub fn anderson_darling(values: &[f64]) -> Result<Normality, StatsError> {
     sorted.sort_by(f64::total_cmp);
     let n = sorted.len() as f64;
     // ln Φ by the complementary error function, which keeps its digits in the tails.
-    let ln_below = |y: f64| (0.5 * erfc(-y / std::f64::consts::SQRT_2)).max(f64::MIN_POSITIVE).ln();
+    let ln_below = |y: f64| super::normal_tail(-y).max(f64::MIN_POSITIVE).ln();
     let sum: f64 = sorted
         .iter()
         .zip(sorted.iter().rev())

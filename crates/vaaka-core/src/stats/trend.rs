@@ -145,7 +145,8 @@ mod tests {
     /// p = 2·exp(−60 000/8 400) = 0.0016.
     #[test]
     fn a_step_by_hand() {
-        let levels = |n: usize| -> Vec<f64> { (0..2 * n).map(|i| f64::from(u8::from(i >= n))).collect() };
+        let levels =
+            |n: usize| -> Vec<f64> { (0..2 * n).map(|i| f64::from(u8::from(i >= n))).collect() };
         let found = step(&levels(5)).unwrap();
         assert_eq!((found.at, found.size), (5, 1.0));
         assert!((found.probability - 0.0662).abs() < 1e-3, "{found:?}");
@@ -166,7 +167,8 @@ mod tests {
     /// Ten thousand values in stretches: the same change, quickly.
     #[test]
     fn long_series_are_thinned() {
-        let values: Vec<f64> = (0..10_000).map(|i| f64::from(i) / 1e4 + f64::from(i * 37 % 11)).collect();
+        let values: Vec<f64> =
+            (0..10_000).map(|i| f64::from(i) / 1e4 + f64::from(i * 37 % 11)).collect();
         let found = trend(&values).unwrap();
         assert!((found.change - 1.0).abs() < 0.05 && found.probability < 0.01, "{found:?}");
         let stepped: Vec<f64> = (0..10_000).map(|i| f64::from(u8::from(i >= 6_000))).collect();

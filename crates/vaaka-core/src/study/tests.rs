@@ -301,8 +301,7 @@ fn a_drift_a_step_wide_limits_and_an_open_signal_are_said() {
         normal(63, 5).iter().enumerate().map(|(i, noise)| 2.5 * noise + 0.3 * i as f64).collect();
     let found = of(&points(&drifting));
     let design = proposed(&found);
-    let objections =
-        found.objections(&design, Around { open_signals: 1, ..about(-20.0, 20.0) });
+    let objections = found.objections(&design, Around { open_signals: 1, ..about(-20.0, 20.0) });
     let has = |is: &dyn Fn(&Objection) -> bool| objections.iter().any(is);
     assert!(has(&|one| matches!(one, Objection::OpenSignal { count: 1 })), "{objections:?}");
     assert!(

@@ -33,6 +33,8 @@ pub struct Beam {
     pub description: String,
     /// Tolerance, either side of which may be absent.
     pub tolerance: (Option<f64>, Option<f64>),
+    /// Acceptance limits, where a guard band draws them in from the tolerance.
+    pub acceptance: (Option<f64>, Option<f64>),
     /// Control limits and centre, when there are any: lower, centre, upper.
     pub control: Option<(f64, f64, f64)>,
     /// Earlier values, oldest first.
@@ -67,6 +69,7 @@ impl Beam {
             size,
             description,
             tolerance: (None, None),
+            acceptance: (None, None),
             control: None,
             trail: Vec::new(),
             mark: None,
@@ -129,6 +132,22 @@ impl Beam {
         for (limit, x) in [(self.tolerance.0, margin), (self.tolerance.1, width - margin)] {
             if limit.is_some() {
                 svg.line("beam-end", (x, y - end), (x, y + end));
+            }
+        }
+        // Short bars between the line and the ends, with their feet turned inward: what is accepted lies between them.
+        for (limit, way) in [(self.acceptance.0, 1.0), (self.acceptance.1, -1.0)] {
+            if let Some(limit) = limit {
+                let (x, reach) = (scale.x(limit), end - 2.0);
+                svg.path(
+                    "beam-accepted",
+                    &[
+                        (x + way * 4.0, y - reach),
+                        (x, y - reach),
+                        (x, y + reach),
+                        (x + way * 4.0, y + reach),
+                    ],
+                    false,
+                );
             }
         }
         if let Some((lower, center, upper)) = self.control {
@@ -207,6 +226,13 @@ mod tests {
         assert!(mark_x(&beam(20.000_1).draw()) > 230.0 - 16.0 + 5.0);
         assert!(mark_x(&beam(20.0).draw()) <= 230.0 - 16.0);
         assert!(mark_x(&beam(-20.000_1).draw()) < 16.0 - 5.0);
+    }
+
+    #[test]
+    fn acceptance_limits_stand_inside_the_ends() {
+        let guarded = Beam { acceptance: (Some(-18.0), Some(18.0)), ..beam(0.0) };
+        assert_eq!(guarded.draw().matches("beam-accepted").count(), 2);
+        assert_eq!(beam(0.0).draw().matches("beam-accepted").count(), 0);
     }
 
     #[test]

@@ -109,6 +109,7 @@ mod tests {
             label: "a".into(),
             reference,
             error,
+            level: error,
             lower: Some(-1.0),
             upper: Some(1.0),
         };

@@ -1,7 +1,7 @@
 //! Adjusting: the advice, the effect over the whole range before anything is recorded, the record,
 //! and the way to its proof.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashMap};
 
 use askama::Template;
 use axum::extract::State;
@@ -16,12 +16,14 @@ use vaaka_core::adjustment::{
     permit, propose, recommend,
 };
 use vaaka_core::judgement::{
-    AdjustmentAdvice, AdjustmentInput, CharacteristicKind, Conformity, advise_adjustment,
+    AdjustmentAdvice, AdjustmentInput, CharacteristicKind, Conformity, RepeatState,
+    advise_adjustment,
 };
 use vaaka_core::method::{AdjustmentPolicy, Purpose};
 use vaaka_core::quantity::{show_float, show_signed, show_signed_float, to_f64};
 use vaaka_core::round::DueRule;
 use vaaka_store::adjustments::{self, AdjustmentView};
+use vaaka_store::charts::{self, ChartLevel};
 use vaaka_store::checks::{self, NewCheck};
 use vaaka_store::ids::{AdjustmentId, CheckId, EventId, PersonId, StandardId};
 use vaaka_store::outcomes::{StoredResult, result_of};
@@ -52,6 +54,8 @@ struct AdjustPage {
     advice: String,
     advice_state: &'static str,
     refusal: Option<String>,
+    /// Why nothing is proposed.
+    no_proposal: Option<String>,
     kinds: Vec<KindRow>,
     effect: String,
     effect_words: String,
@@ -76,6 +80,7 @@ struct KindRow {
 struct EffectRow {
     label: String,
     before: String,
+    level: String,
     after: String,
     tolerance: String,
     share_before: String,
@@ -97,6 +102,8 @@ struct Ground {
     noise: f64,
     factors: Factors,
     policy: AdjustmentPolicy,
+    /// What the charts say of the level, by the keys of characteristics.
+    levels: HashMap<String, ChartLevel>,
 }
 
 impl Ground {
@@ -105,10 +112,13 @@ impl Ground {
         let stored = result_of(&mut desk.connection, check.id).await?.ok_or(WebError::NotFound)?;
         let view = plans::version(&mut desk.connection, check.plan_version_id).await?;
         let factors = adjustments::factors(&mut desk.connection, view.plan.set_up_id).await?;
-        let (points, unit, decimals, noise) = points_of(&stored);
+        let levels =
+            charts::levels_of(&mut desk.connection, check.instrument_id, view.plan.set_up_id)
+                .await?;
+        let (points, unit, decimals, noise) = points_of(&stored, &levels);
         let policy =
             view.version.adjustment_policy.parse().unwrap_or(AdjustmentPolicy::OnlyWhenOut);
-        Ok(Self { check, view, stored, points, unit, decimals, noise, factors, policy })
+        Ok(Self { check, view, stored, points, unit, decimals, noise, factors, policy, levels })
     }
 
     /// May it be adjusted now, by this person?
@@ -126,13 +136,14 @@ impl Ground {
         let rule: DueRule = self.view.version.due_rule.parse().map_err(WebError::Inner)?;
         let soon = desk.now.checked_add(SignedDuration::from_secs(rule.interval().as_secs()));
         let crossing = self.stored.verdict.forecast.and_then(|drift| drift.crossing);
-        let worst = self
-            .stored
-            .results
-            .iter()
-            .filter_map(|(_, result)| result.share_used)
-            .map(f64::abs)
-            .fold(None, |worst: Option<f64>, share| Some(worst.map_or(share, |w| w.max(share))));
+        let share = |point: &ErrorPoint| {
+            let limit = if point.level >= 0.0 { point.upper } else { point.lower.map(|l| -l) };
+            limit.filter(|limit| *limit > 0.0).map(|limit| point.level.abs() / limit)
+        };
+        let worst =
+            self.points.iter().filter_map(share).fold(None, |worst: Option<f64>, own| {
+                Some(worst.map_or(own, |worst| worst.max(own)))
+            });
         let found = permit(&PermitInput {
             policy: self.policy,
             adjustable: self.view.instrument.adjustable,
@@ -142,7 +153,7 @@ impl Ground {
             full_as_found: self.check.purpose == "as_found" && self.check.state == "concluded",
             touched_since: is_history || touched.is_some_and(|at| at >= self.check.opened_at),
             conforms: self.stored.verdict.conforms,
-            worst_share: worst,
+            level_share: worst,
             crosses_soon: crossing
                 .zip(soon.ok())
                 .is_some_and(|(crossing, soon)| crossing.at <= soon),
@@ -166,7 +177,10 @@ impl Ground {
 
 /// Errors of a result that a correction acts on: with a reference, in one unit. Loads off centre say
 /// where the load stood, not what span and zero do.
-fn points_of(stored: &StoredResult) -> (Vec<ErrorPoint>, String, u32, f64) {
+fn points_of(
+    stored: &StoredResult,
+    levels: &HashMap<String, ChartLevel>,
+) -> (Vec<ErrorPoint>, String, u32, f64) {
     let errors: Vec<_> = stored
         .results
         .iter()
@@ -186,11 +200,34 @@ fn points_of(stored: &StoredResult) -> (Vec<ErrorPoint>, String, u32, f64) {
             label: c.label.clone(),
             reference: c.reference_value.map_or(0.0, to_f64),
             error: c.value(),
+            level: levels.get(&c.key).map_or_else(|| c.value(), |known| known.estimate.level),
             lower: c.limits.and_then(|limits| limits.lower).map(to_f64),
             upper: c.limits.and_then(|limits| limits.upper).map(to_f64),
         })
-        .collect();
+        .collect::<Vec<ErrorPoint>>();
+    let points = with_zero(points, stored, &unit);
     (points, unit, decimals, noise)
+}
+
+/// A scale that was set to zero before its loads has a point there, and a tolerance: a correction must not put it out.
+fn with_zero(mut points: Vec<ErrorPoint>, stored: &StoredResult, unit: &str) -> Vec<ErrorPoint> {
+    let back = stored.results.iter().find(|(c, _)| c.kind == CharacteristicKind::ReturnToZero);
+    if let Some((c, _)) = back
+        && c.unit.symbol() == unit
+        && points.iter().all(|point| point.reference != 0.0)
+    {
+        let limit = |side: Option<Decimal>| side.map(to_f64);
+        points.push(ErrorPoint {
+            key: "zero".into(),
+            label: "Zero".into(),
+            reference: 0.0,
+            error: 0.0,
+            level: 0.0,
+            lower: limit(c.limits.and_then(|limits| limits.lower)),
+            upper: limit(c.limits.and_then(|limits| limits.upper)),
+        });
+    }
+    points
 }
 
 /// The advice that weighs most, over all points.
@@ -213,11 +250,13 @@ fn advice(ground: &Ground) -> (String, &'static str) {
         .stored
         .results
         .iter()
-        .filter(|(c, _)| ground.points.iter().any(|point| point.key == c.key))
-        .map(|(c, result)| {
+        // Whether an error is real rests on what varies from check to check; rounding alone says nothing of that.
+        .filter_map(|(c, result)| Some((c, result, ground.levels.get(&c.key)?)))
+        .map(|(c, result, known)| {
             let advice = advise_adjustment(&AdjustmentInput {
                 mean_error: c.value(),
-                check_mean_std_dev: c.reading_standard_uncertainty(),
+                level: known.estimate.level,
+                check_mean_std_dev: known.sigma,
                 reference_standard_uncertainty: c.reference_standard_uncertainty(),
                 resolution,
                 coverage_factor: result.coverage_factor(),
@@ -226,8 +265,11 @@ fn advice(ground: &Ground) -> (String, &'static str) {
             (c, advice)
         })
         .max_by_key(|(_, advice)| rank(advice));
+    if ground.stored.verdict.repeat == RepeatState::RepeatAllowed {
+        return ("No advice on a first failing run: make its confirming repeat first. One far value among many is chance.".into(), "due");
+    }
     let Some((characteristic, advice)) = worst else {
-        return ("The check has no error of indication to correct.".into(), "due");
+        return ("No advice: no chart of this instrument has limits yet, so that nobody knows how far its checks vary.".into(), "due");
     };
     let d = characteristic.mean_decimals();
     let unit = characteristic.unit;
@@ -241,7 +283,7 @@ fn advice(ground: &Ground) -> (String, &'static str) {
         ),
         AdjustmentAdvice::WithinNoise { noise } => (
             format!(
-                "Leave it alone: every error is inside what varies from check to check anyway (±{} {unit}). Adjusting by the full last error would double that variation.",
+                "Leave it alone: every error is inside what varies from check to check, with the uncertainty of the reference (±{} {unit}). Adjusting by the full last error would double that variation.",
                 show_float(noise, d)
             ),
             "ok",
@@ -255,7 +297,7 @@ fn advice(ground: &Ground) -> (String, &'static str) {
         ),
         AdjustmentAdvice::Adjust { correction } => (
             format!(
-                "Adjust: {} is out by more than noise; about {} {unit} are wanted there.",
+                "Adjust: {} is out by more than noise; about {} {unit} are wanted there, by its estimated level.",
                 characteristic.label,
                 show_signed_float(correction, d)
             ),
@@ -341,6 +383,7 @@ async fn draw(
         advice,
         advice_state,
         refusal,
+        no_proposal: recommend(&ground.points, ground.noise).err().map(|error| error.to_string()),
         kinds,
         effect: draw_effects(
             &format!("Errors of {} before and after the correction", instrument.tag),
@@ -396,6 +439,7 @@ fn effect_row(effect: &Effect, unit: &str, decimals: u32) -> EffectRow {
     EffectRow {
         label: effect.point.label.clone(),
         before: show(effect.point.error),
+        level: show(effect.point.level),
         after: show(effect.after),
         tolerance: match (effect.point.lower, effect.point.upper) {
             (Some(lower), Some(upper)) => format!(
@@ -557,6 +601,7 @@ fn row(
 ) -> AdjustmentRow {
     let exact = |value: f64| Decimal::from_f64(value).unwrap_or_default().round_dp(9).normalize();
     let after = ground.factors.after(correction);
+    let proposed = ground.recommended();
     // Decided by the lead who records it; where the plan standardises before each use, by the one
     // who approved that plan.
     let approved_by = if signed.person.role == "lead" {
@@ -583,6 +628,9 @@ fn row(
         performed_by,
         approved_by,
         at: At(desk.now),
+        proposed_kind: proposed.map(|found| found.kind.word().to_owned()),
+        proposed_offset: proposed.map(|found| exact(found.correction.offset)),
+        proposed_gain: proposed.map(|found| exact(found.correction.gain)),
     }
 }
 
@@ -672,13 +720,25 @@ fn facts(adjustment: &AdjustmentView, performed: &str, desk: &Desk) -> Vec<(&'st
         ("Decided by", adjustment.approved_by.clone()),
         ("Why", row.reason.clone()),
         (
-            "Correction",
+            "Done",
             format!(
                 "offset {} {}, gain {} %",
                 show_signed(row.offset_change, row.offset_change.scale()),
                 row.unit,
                 show_signed(row.gain_change * Decimal::ONE_HUNDRED, 4)
             ),
+        ),
+        (
+            "Proposed",
+            match (row.proposed_offset, row.proposed_gain) {
+                (Some(offset), Some(gain)) => format!(
+                    "offset {} {}, gain {} %",
+                    show_signed(offset, offset.scale().min(4)),
+                    row.unit,
+                    show_signed(gain * Decimal::ONE_HUNDRED, 4)
+                ),
+                _ => "nothing".to_owned(),
+            },
         ),
         ("Old factors", factors(row.old_offset, row.old_gain)),
         ("New factors", factors(row.new_offset, row.new_gain)),

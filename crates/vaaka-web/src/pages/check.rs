@@ -7,15 +7,15 @@ use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::method::{EntryError, Input, Proposal, Step, accept};
+use vaaka_core::method::{AttemptKind, EntryError, Input, Proposal, Step, accept};
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, ReadingId};
-use vaaka_store::rows::{Check, Reading};
+use vaaka_store::rows::{AttemptRow, Check, Reading};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{Concluded, Connection, StoreError, conclude_check, plans};
+use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_check, plans};
 
 use super::check_start::wanted;
 use super::check_view::{OpenRun, Target, Typed, load};
@@ -97,8 +97,12 @@ pub struct EntryForm {
     /// One character for each ticked sentence, joined by the page's own names tick0, tick1 …
     #[serde(flatten)]
     others: std::collections::HashMap<String, String>,
+    /// The value that the guard asked about, when its question was answered with yes.
     #[serde(default)]
-    confirm_far: bool,
+    confirm_far: Option<String>,
+    /// A value that was typed first while the network was gone, asked about, and not confirmed.
+    #[serde(default)]
+    attempted: String,
     #[serde(default)]
     replaces: Option<i64>,
     #[serde(default)]
@@ -118,7 +122,7 @@ impl EntryForm {
             typed: self.typed.clone(),
             added: self.added.clone(),
             ticked: self.others.keys().filter(|name| name.starts_with("tick")).count(),
-            confirm_far: self.confirm_far,
+            confirm_far: self.confirm_far.clone(),
             standard: None,
         }
     }
@@ -283,10 +287,27 @@ async fn keep_entry(
     let value = match accept(target.step, &proposal, &view.run, measured) {
         Ok(value) => value,
         Err(error) => {
+            if let Some(kind) = error.attempt() {
+                let at = (measured, signed.person.id);
+                keep_attempt(&mut connection, &view, &target, (kind, &form.typed), at, &error)
+                    .await?;
+            }
             let typed = refused(form, &error);
             return again(view, typed);
         }
     };
+    // What was asked about on the device, while the network was gone, and typed anew.
+    if !form.attempted.trim().is_empty() && form.attempted.trim() != form.typed.trim() {
+        let first =
+            Proposal { typed: form.attempted.clone(), confirm_far: None, ..proposal.clone() };
+        if let Err(error) = accept(target.step, &first, &view.run, measured)
+            && let Some(kind) = error.attempt()
+        {
+            let at = (measured, signed.person.id);
+            keep_attempt(&mut connection, &view, &target, (kind, &form.attempted), at, &error)
+                .await?;
+        }
+    }
     if target.replaces.is_some() && form.reason.trim().is_empty() {
         let mut typed = form.as_typed();
         typed.reason_error =
@@ -383,6 +404,28 @@ fn refused(form: &EntryForm, error: &EntryError) -> Typed {
         typed.error = Some(error.to_string());
     }
     typed
+}
+
+/// Keeps what was refused and says something about the instrument or the standard.
+async fn keep_attempt(
+    connection: &mut Connection,
+    view: &OpenRun,
+    target: &Target<'_>,
+    (kind, typed): (AttemptKind, &str),
+    (at, person): (Timestamp, PersonId),
+    error: &EntryError,
+) -> Result<(), WebError> {
+    let row = AttemptRow {
+        check_id: view.check.id,
+        step_key: target.step.key.0.clone(),
+        repeat: i32::try_from(target.repeat).unwrap_or(i32::MAX),
+        kind: kind.word().to_owned(),
+        typed: clean(typed).chars().take(40).collect(),
+        said: error.to_string(),
+        person_id: person,
+        at: At(at),
+    };
+    Ok(attempts::keep(connection, &row).await?)
 }
 
 fn unit_of(step: &Step) -> Option<&str> {

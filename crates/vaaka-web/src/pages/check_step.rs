@@ -74,11 +74,14 @@ impl OpenRun {
             beam_words,
             title: step.title.clone(),
             expected: match &step.input {
-                Input::Reading { expected, guard, guard_question, .. } => Some(Expected {
-                    value: expected.to_string(),
-                    guard: guard.to_string(),
-                    question: guard_question.clone(),
-                }),
+                Input::Reading { expected, guard, guard_question, resolution, .. } => {
+                    Some(Expected {
+                        step: resolution.to_string(),
+                        value: expected.to_string(),
+                        guard: guard.to_string(),
+                        question: guard_question.clone(),
+                    })
+                }
                 _ => None,
             },
         }
@@ -90,8 +93,7 @@ impl OpenRun {
             return Vec::new();
         }
         let stands = |key: &StepKey| self.run.of_step(key).next().is_some();
-        self.way
-            .steps
+        self.steps
             .iter()
             .filter(|step| target.step.voids.contains(&step.key) && stands(&step.key))
             .map(|step| step.title.clone())
@@ -149,7 +151,7 @@ impl OpenRun {
             .run
             .readings(&step.key)
             .into_iter()
-            .filter_map(|(indication, added)| step.error_as_shown(indication, added))
+            .filter_map(|(indication, added)| step.error_of(indication, added))
             .map(|error| to_f64(unit.convert(error, to)))
             .collect();
         let kept = match (errors.len(), step.repeats) {
@@ -235,6 +237,8 @@ pub struct Expected {
     pub value: String,
     pub guard: String,
     pub question: String,
+    /// Steps in which the display moves.
+    pub step: String,
 }
 
 /// The times that bind a step.

@@ -1,19 +1,20 @@
 //! What the check page shows: the way as beads, the step, what was kept, the standard.
 
+use std::collections::HashMap;
 use std::sync::Arc;
 
 use askama::Template;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use vaaka_core::method::{Input, RunState, Step};
+use vaaka_core::method::{AttemptKind, Input, RunState, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
 use vaaka_store::audit::Head;
 use vaaka_store::entries::{CheckNow, Entries, UsedStandard};
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, PersonId, ReadingId};
 use vaaka_store::plans::{self, PlanView};
-use vaaka_store::rows::{Certificate, Check};
+use vaaka_store::rows::{AttemptRow, Certificate, Check};
 use vaaka_store::{At, Connection, charts, checks, registers};
 
 use super::check_step::StepView;
@@ -64,6 +65,8 @@ pub struct OpenRun {
     /// Its standards as they stand now.
     pub standards: Vec<UsedStandard>,
     pub(super) way: Arc<Way>,
+    /// The steps with the values, limits, zero and guards that hold in this run.
+    pub(super) steps: Vec<Step>,
     pub(super) run: RunState,
 }
 
@@ -104,7 +107,7 @@ pub async fn load(
     connection: &mut Connection,
     now: CheckNow,
 ) -> Result<OpenRun, WebError> {
-    let CheckNow { check, entries, head, standards } = now;
+    let CheckNow { check, entries, head, standards, reading_std_devs } = now;
     let certificates: Vec<CertificateId> = standards.iter().map(|used| used.certificate).collect();
     let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
     let remembered = state.remembered_way(check.plan_version_id, &certificates, purpose);
@@ -116,7 +119,26 @@ pub async fn load(
         }
     };
     let run = entries.run_state()?;
-    Ok(OpenRun { check, entries, seen: head, standards, way, run })
+    let steps = settled(&way, &run, &reading_std_devs)?;
+    Ok(OpenRun { check, entries, seen: head, standards, way, steps, run })
+}
+
+/// The steps of a way as this run has them.
+fn settled(
+    way: &Way,
+    run: &RunState,
+    std_devs: &HashMap<String, f64>,
+) -> Result<Vec<Step>, WebError> {
+    let unit = way.spec.unit;
+    let scale = to_f64(unit.error_unit(way.spec.resolution).convert(1.into(), unit));
+    way.steps
+        .iter()
+        .map(|step| {
+            let known = step.charted_as.as_ref().and_then(|key| std_devs.get(key));
+            let settled = way.method.settle(&way.spec, run, step);
+            Ok(settled.map_err(WebError::from)?.guarded(known.map(|s| s * scale)))
+        })
+        .collect()
 }
 
 impl OpenRun {
@@ -170,11 +192,11 @@ impl OpenRun {
     ) -> Option<Target<'_>> {
         if let Some(id) = replaces {
             let old = super::check::find_reading(self, id)?;
-            let step = self.way.steps.iter().find(|step| step.key.0 == old.step_key)?;
+            let step = self.steps.iter().find(|step| step.key.0 == old.step_key)?;
             let repeat = u32::try_from(old.repeat).ok()?;
             return Some(Target { step, repeat, replaces, redone: None, is_last: false });
         }
-        let (next, place) = self.run.next(&self.way.steps)?;
+        let (next, place) = self.run.next(&self.steps)?;
         if next.key.0 != step || place != repeat {
             return None;
         }
@@ -185,7 +207,7 @@ impl OpenRun {
             .rev()
             .find(|old| old.step_key == next.key.0 && u32::try_from(old.repeat) == Ok(place))
             .map(|old| old.id);
-        let last = self.way.steps.last();
+        let last = self.steps.last();
         let is_last = last.is_some_and(|last| last.key == next.key && place == last.repeats);
         Some(Target { step: next, repeat: place, replaces: None, redone, is_last })
     }
@@ -225,26 +247,38 @@ impl OpenRun {
 
     /// Whether anything read so far lies outside its limits.
     pub fn is_failing(&self) -> bool {
-        self.way.steps.iter().any(|step| {
+        self.steps.iter().any(|step| {
             let Some(limits) = step.tolerance else { return false };
             self.run
                 .readings(&step.key)
                 .into_iter()
-                .filter_map(|(indication, added)| step.error_as_shown(indication, added))
+                .filter_map(|(indication, added)| step.error_of(indication, added))
                 .any(|error| !limits.hold_mean(error, 1))
+        })
+    }
+
+    /// Whether the reading that is next was typed so far off that the page asked, and nothing was kept instead: a
+    /// check is not made to disappear by leaving the question open.
+    pub fn awaits_far(&self, attempts: &[(AttemptRow, String)]) -> bool {
+        self.run.next(&self.steps).is_some_and(|(step, repeat)| {
+            attempts.iter().any(|(row, _)| {
+                row.kind == AttemptKind::Far.word()
+                    && row.step_key == step.key.0
+                    && u32::try_from(row.repeat) == Ok(repeat)
+            })
         })
     }
 
     /// Whether what is next must be kept within the longest time of a wait.
     pub fn is_bound(&self) -> bool {
-        self.run.next(&self.way.steps).is_some_and(|(step, _)| step.within.is_some())
+        self.run.next(&self.steps).is_some_and(|(step, _)| step.within.is_some())
     }
 
     fn now_shown(&self, correct: Option<ReadingId>) -> Option<Target<'_>> {
         if let Some(target) = correct.and_then(|id| self.target("", 0, Some(id))) {
             return Some(target);
         }
-        let (step, repeat) = self.run.next(&self.way.steps)?;
+        let (step, repeat) = self.run.next(&self.steps)?;
         self.target(&step.key.0, repeat, None)
     }
 
@@ -321,11 +355,11 @@ impl OpenRun {
     /// The steps that can be done without the network: on from the one that is shown, up to the
     /// first that needs the server (a tag, a wait, the look over everything).
     fn steps_ahead(&self, around: &Surroundings) -> Vec<Ahead> {
-        let Some((now, place)) = self.run.next(&self.way.steps) else {
+        let Some((now, place)) = self.run.next(&self.steps) else {
             return vec![];
         };
         let (now, typed) = (now.key.clone(), Typed::default());
-        let from = self.way.steps.iter().skip_while(|step| step.key != now);
+        let from = self.steps.iter().skip_while(|step| step.key != now);
         let mut ahead = Vec::new();
         for step in from {
             let needs_server = matches!(
@@ -371,16 +405,11 @@ impl OpenRun {
     fn standard_view(&self, around: &Surroundings, target: Option<&Target<'_>>) -> StandardView {
         let unit = self.way.spec.unit;
         let mut lines = Vec::new();
-        let points = &self.way.spec.points;
-        let shown = target.and_then(|target| {
-            let reference = target.step.reference_value.filter(|value| !value.is_zero())?;
-            // The point of this step: its expected value and its certified sum.
-            points.iter().find(|point| {
-                matches!(&target.step.input, Input::Reading { expected, .. } if *expected == point.nominal)
-                    && vaaka_core::standard::combine(&point.pieces, unit)
-                        .is_ok_and(|sum| sum.reference_value == reference)
-            })
-        });
+        let shown = target
+            .and_then(|target| self.way.spec.points.get(target.step.point?))
+            .filter(|point| !point.pieces.is_empty());
+        // The value that holds at the temperature that was read.
+        let value = target.and_then(|target| target.step.reference_value);
         let mut title = around.tag.clone();
         if let Some(point) = shown
             && let Ok(sum) = vaaka_core::standard::combine(&point.pieces, unit)
@@ -390,11 +419,8 @@ impl OpenRun {
             if names.len() > 1 {
                 lines.push(format!("pieces {}", names.join(" + ")));
             }
-            let scale = sum.reference_value.normalize().scale();
-            lines.push(format!(
-                "certified {} {unit}",
-                show_decimal(sum.reference_value.normalize(), scale)
-            ));
+            let certified = value.unwrap_or(sum.reference_value).normalize();
+            lines.push(format!("certified {} {unit}", show_decimal(certified, certified.scale())));
             let to = self.error_unit();
             let expanded = 2.0 * sum.standard_uncertainty() * to_f64(unit.convert(1.into(), to));
             let decimals = decimals_of(unit.convert(self.way.spec.resolution, to)) + 2;
@@ -420,11 +446,11 @@ impl OpenRun {
             .filter(|standing| step.is_none_or(|step| standing.reading.step_key == step))
             .filter_map(|standing| {
                 let reading = &standing.reading;
-                let step = self.way.steps.iter().find(|step| step.key.0 == reading.step_key)?;
+                let step = self.steps.iter().find(|step| step.key.0 == reading.step_key)?;
                 let unit = self.way.spec.unit;
                 let indication = reading.indication?;
                 let error = step
-                    .error_as_shown(indication, reading.added)
+                    .error_of(indication, reading.added)
                     .map(|error| unit.convert(error, to).normalize());
                 Some(KeptRow {
                     id: reading.id.0,
@@ -435,6 +461,7 @@ impl OpenRun {
                         .map(|error| format!("{} {to}", show_signed(error, error.scale().min(4))))
                         .unwrap_or_default(),
                     by: standing.person.clone(),
+                    far: reading.far_confirmed || is_far(step, indication),
                 })
             })
             .collect()
@@ -449,6 +476,11 @@ impl OpenRun {
         let last = self.entries.standing.iter().rev().find(|s| s.reading.kind == "reading")?;
         Some(format!("/checks/{id}?correct={}", last.reading.id))
     }
+}
+
+/// Whether a reading lies further from what is expected than the guard lets pass without a question.
+fn is_far(step: &Step, indication: rust_decimal::Decimal) -> bool {
+    matches!(&step.input, Input::Reading { expected, guard, .. } if (indication - *expected).abs() > *guard)
 }
 
 /// A bead of the way.
@@ -481,6 +513,8 @@ pub struct KeptRow {
     value: String,
     error: String,
     by: String,
+    /// Far from what is expected: it was asked about, or would be.
+    far: bool,
 }
 
 /// The page.

@@ -6,6 +6,7 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
 use vaaka_core::judgement::may_void;
+use vaaka_store::attempts;
 use vaaka_store::checks;
 use vaaka_store::entries;
 use vaaka_store::ids::CheckId;
@@ -61,7 +62,8 @@ pub async fn void(
     }
     let hands = checks::hands(&mut connection, &now.check).await?;
     let view = load(&state, &mut connection, now).await?;
-    let failing = view.is_failing();
+    let attempts = attempts::of(&connection, CheckId(id)).await?;
+    let failing = view.is_failing() || view.awaits_far(&attempts);
     let own = hands.iter().any(|(person, ..)| *person == signed.person.id);
     let refusal = match (form.reason(), may_void(failing, own, signed.person.role == "lead")) {
         (Err(words), _) => Some(words),

@@ -350,7 +350,8 @@ async fn read_sheet(
                 typed: text.to_owned(),
                 added: typed.get(&format!("{name}.added")).to_owned(),
                 ticked: if text.is_empty() { 0 } else { usize::MAX },
-                confirm_far: reader.ticked("far"),
+                // On paper it was answered once for the sheet.
+                confirm_far: reader.ticked("far").then(|| text.to_owned()),
                 standard: None,
             };
             match &step.input {

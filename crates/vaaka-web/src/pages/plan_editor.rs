@@ -243,7 +243,7 @@ fn view_of(
         addition_sources: draft.additions.iter().map(|a| a.source.word().into()).collect(),
         addition_labels: draft.additions.iter().map(|a| a.label.clone()).collect(),
         addition_half_widths: draft.additions.iter().map(|a| a.half_width).collect(),
-        addition_per_year: draft.additions.iter().map(|a| a.per_year).collect(),
+        addition_grows: draft.additions.iter().map(|a| plans::grows(a).to_owned()).collect(),
         adjustment_policy: draft.adjustment_policy.into(),
         reaction: draft.reaction.clone(),
         change_note: String::new(),

@@ -211,11 +211,12 @@ fn additions_table(ground: &Ground<'_>, typed: &Fields) -> Table {
             ("source", "From", choices(sources)),
             ("label", "What it is", Look::Line),
             ("half_width", "At most ±", Look::Number),
+            ("of_reference", "In per cent of the value", Look::Tick),
             ("per_year", "For each year since its certificate", Look::Tick),
         ]
     });
     table.hint = format!(
-        "In {}. The certificate, places of a standard, rounding, scatter and variation from check to check are in the budget already. What lies anywhere within ± counts with that over √3.",
+        "In {}. In the budget already are: the certificate, places of a standard, drift of weights up to U, air buoyancy, zero, corners, the setting of an applied reference, rounding, and from twenty shifts on the variation from check to check. Until then the repeatability of a single reading is stated here, else conformity is not proven. What lies anywhere within ± counts with that over √3.",
         ground.instrument.unit
     );
     table
@@ -460,6 +461,7 @@ fn read_additions(reader: &mut Reader<'_>, typed: &Fields) -> Vec<BudgetAddition
             label,
             half_width,
             per_year: reader.ticked(&name("per_year")),
+            of_reference: reader.ticked(&name("of_reference")),
         });
     }
     found
@@ -621,11 +623,14 @@ pub fn filled_in(ground: &Ground<'_>, view: &PlanView, points: &[PlanPointRow]) 
     for (row, source) in version.addition_sources.iter().enumerate() {
         let name = |key: &str| format!("additions.{row}.{key}");
         let half_width = version.addition_half_widths.get(row).copied().unwrap_or_default();
-        let yearly = version.addition_per_year.get(row).copied().unwrap_or_default();
+        let grows = version.addition_grows.get(row).map_or("fixed", String::as_str);
+        let (yearly, of_reference) =
+            (matches!(grows, "years" | "years_load"), matches!(grows, "load" | "years_load"));
         typed = typed
             .with(&name("source"), source)
             .with(&name("label"), version.addition_labels.get(row).cloned().unwrap_or_default())
             .with(&name("half_width"), half_width.normalize().to_string())
+            .with(&name("of_reference"), if of_reference { "on" } else { "" })
             .with(&name("per_year"), if yearly { "on" } else { "" });
     }
     for (row, point) in points.iter().enumerate() {

@@ -164,14 +164,17 @@ pub fn preview(step: &Step) -> PreviewStep {
     let signed =
         |value: rust_decimal::Decimal| show_signed(value.normalize(), value.normalize().scale());
     let limits = match (&step.input, step.tolerance) {
-        (Input::Reading { unit, .. }, Some(limits)) => match (limits.lower, limits.upper) {
-            (Some(lower), Some(upper)) => {
-                format!("error from {} to {} {unit}", signed(lower), signed(upper))
+        // In the unit in which errors are spoken of in the check, on the chart and in the verdict.
+        (Input::Reading { unit, resolution, .. }, Some(limits)) => {
+            let fine = unit.error_unit(*resolution);
+            let in_fine = |value| signed(unit.convert(value, fine));
+            match (limits.lower.map(in_fine), limits.upper.map(in_fine)) {
+                (Some(lower), Some(upper)) => format!("error from {lower} to {upper} {fine}"),
+                (None, Some(upper)) => format!("error at most {upper} {fine}"),
+                (Some(lower), None) => format!("error at least {lower} {fine}"),
+                (None, None) => String::new(),
             }
-            (None, Some(upper)) => format!("error at most {} {unit}", signed(upper)),
-            (Some(lower), None) => format!("error at least {} {unit}", signed(lower)),
-            (None, None) => String::new(),
-        },
+        }
         _ => String::new(),
     };
     PreviewStep {
@@ -427,7 +430,8 @@ fn facts(view: &PlanView, method: &'static str) -> Vec<(&'static str, String)> {
     for addition in plans::additions(version).unwrap_or_default() {
         let yearly = if addition.per_year { " a year" } else { "" };
         let half_width = show(addition.half_width);
-        let words = format!("{}: ±{half_width} {}{yearly}", addition.label, version.unit);
+        let unit = if addition.of_reference { "% of the value" } else { version.unit.as_str() };
+        let words = format!("{}: ±{half_width} {unit}{yearly}", addition.label);
         facts.push(("In the uncertainty, too", words));
     }
     if !version.fixture.is_empty() {

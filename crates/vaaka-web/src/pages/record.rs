@@ -6,17 +6,18 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
-use vaaka_core::judgement::{action_sentence, factor_words, reason_sentence};
+use vaaka_core::judgement::{action_sentence, reason_sentence};
 use vaaka_core::method::Rung;
-use vaaka_core::quantity::{show_decimal, show_float, show_signed_float};
+use vaaka_core::quantity::show_decimal;
 use vaaka_core::reaction::Outcome;
-use vaaka_store::ids::CheckId;
+use vaaka_store::ids::{CertificateId, CheckId};
 use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::plans::{self, PlanView, Source};
 use vaaka_store::records::{self, Meaning};
 use vaaka_store::rows::{Check, Reading, ResultRow};
 use vaaka_store::{
-    StoreError, adjustments, audit, checks, entries, ladder, people, registers, seals, shifts,
+    StoreError, adjustments, attempts, audit, checks, entries, ladder, people, registers, seals,
+    shifts,
 };
 
 use super::verdict_parts::{answers, fingerprint, heading, row};
@@ -39,6 +40,7 @@ struct RecordPage {
     about: Vec<(&'static str, String)>,
     standards: Vec<StandardRow>,
     entries: Vec<EntryRow>,
+    attempts: Vec<AttemptLine>,
     results: Vec<ResultShown>,
     answers: Vec<(String, String)>,
     action: String,
@@ -78,9 +80,20 @@ struct ResultShown {
     value: String,
     singles: String,
     limits: String,
+    accepted: Option<String>,
     uncertainty: String,
     ratio: String,
     words: &'static str,
+}
+
+/// What was typed and refused, and says something about instrument or standard.
+#[derive(Debug)]
+struct AttemptLine {
+    at: String,
+    step: String,
+    typed: String,
+    said: String,
+    person: String,
 }
 
 /// Shows the record.
@@ -127,6 +140,7 @@ async fn draw(
     let hands = checks::hands(&mut desk.connection, &check).await?;
     let about = about(desk, &check, &view, stored.as_ref(), &hands).await?;
     let entries = entry_rows(state, desk, &check, &view, &certificates).await?;
+    let attempts = attempt_lines(state, desk, &check, &view, &certificates).await?;
     let ladder = ladder_lines(desk, &check).await?;
     let adjustment = adjustments::after(&mut desk.connection, check.id).await?.map(|found| {
         let when = local_day_time(found.row.at.0, &desk.here.zone);
@@ -172,12 +186,15 @@ async fn draw(
         heading: format!("{} {}", view.instrument.name, view.instrument.tag),
         finding: match (&check.void_reason, verdict) {
             (Some(reason), _) => format!("void: {reason}"),
-            (None, Some(verdict)) => heading(verdict),
+            (None, Some(verdict)) => {
+                stored.as_ref().map_or_else(String::new, |stored| heading(verdict, stored))
+            }
             (None, None) => "not concluded yet".to_owned(),
         },
         about,
         standards,
         entries,
+        attempts,
         results: stored.as_ref().map(result_rows).unwrap_or_default(),
         answers: stored.as_ref().map_or(vec![], |stored| {
             answers(&stored.verdict, stored, &desk.here)
@@ -396,27 +413,47 @@ fn result_rows(stored: &StoredResult) -> Vec<ResultShown> {
         .iter()
         .map(|pair| {
             let shown = row(pair, &[]);
-            let (characteristic, result) = pair;
-            let d = characteristic.mean_decimals();
             ResultShown {
                 label: shown.label,
-                value: format!(
-                    "{} {}",
-                    show_signed_float(characteristic.value(), d),
-                    characteristic.unit
-                ),
+                value: shown.value,
                 singles: shown.singles,
                 limits: shown.limits,
-                uncertainty: format!(
-                    "{} (k = {})",
-                    show_float(result.expanded_uncertainty(), d + 1),
-                    factor_words(result.coverage_factor())
-                ),
+                accepted: shown.accepted,
+                uncertainty: shown.uncertainty,
                 ratio: shown.ratio,
                 words: shown.words,
             }
         })
         .collect()
+}
+
+async fn attempt_lines(
+    state: &AppState,
+    desk: &mut Desk,
+    check: &Check,
+    view: &PlanView,
+    certificates: &[CertificateId],
+) -> Result<Vec<AttemptLine>, WebError> {
+    let found = attempts::of(&desk.connection, check.id).await?;
+    if found.is_empty() {
+        return Ok(vec![]);
+    }
+    let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
+    let way = state.way(&mut desk.connection, view, certificates, purpose).await?;
+    Ok(found
+        .into_iter()
+        .map(|(row, person)| {
+            let step = way.steps.iter().find(|step| step.key.0 == row.step_key);
+            let title = step.map_or(row.step_key.clone(), |step| step.title.clone());
+            AttemptLine {
+                at: local_day_time(row.at.0, &desk.here.zone),
+                step: if row.repeat > 1 { format!("{title}, no. {}", row.repeat) } else { title },
+                typed: row.typed,
+                said: row.said,
+                person,
+            }
+        })
+        .collect())
 }
 
 async fn ladder_lines(desk: &mut Desk, check: &Check) -> Result<Vec<String>, WebError> {

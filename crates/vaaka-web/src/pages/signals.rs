@@ -62,22 +62,24 @@ pub(super) fn signal_state(state: &str) -> &'static str {
     }
 }
 
-/// What fired first, what shift that suggests, and how often it was confirmed.
+/// What fired first, what shift its newest evidence suggests, and how often it was confirmed.
 pub(super) fn signal_words(signal: &SignalView, zone: &TimeZone) -> String {
-    let firings: Vec<Firing> = signal
-        .firings
-        .clone()
-        .and_then(|stored| serde_json::from_value(stored).ok())
-        .unwrap_or_default();
     let side = signal.side.as_deref();
-    let own: Vec<&Firing> =
-        firings.iter().filter(|firing| firing.side.map(|s| s.word()) == side).collect();
-    let mut words: Vec<String> = own.iter().map(|firing| firing_words(firing)).collect();
+    let of_side = |stored: &Option<serde_json::Value>| -> Vec<Firing> {
+        let all: Vec<Firing> = stored
+            .clone()
+            .and_then(|stored| serde_json::from_value(stored).ok())
+            .unwrap_or_default();
+        all.into_iter().filter(|firing| firing.side.map(|s| s.word()) == side).collect()
+    };
+    let (own, newest) = (of_side(&signal.firings), of_side(&signal.newest_firings));
+    let mut words: Vec<String> = own.iter().map(firing_words).collect();
     if words.is_empty() {
         words.push(format!("{} normal", side.unwrap_or("not")));
     }
-    let shift = own
+    let shift = newest
         .iter()
+        .chain(&own)
         .find_map(|firing| shift_words(firing, signal.sigma?, &signal.unit))
         .map_or(String::new(), |shift| format!(": {shift}"));
     let times = match signal.evidence {

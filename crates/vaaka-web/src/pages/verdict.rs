@@ -169,7 +169,7 @@ pub(super) async fn draw(
         id,
         shell,
         instrument: format!("{} {}", view.instrument.name, view.instrument.tag),
-        heading: heading(verdict),
+        heading: heading(verdict, &stored),
         action: action_sentence(verdict.action),
         action_state: action_state(verdict.action),
         answers: answers(verdict, &stored, &here),

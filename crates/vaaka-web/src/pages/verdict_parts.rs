@@ -2,8 +2,9 @@
 
 use jiff::Timestamp;
 use vaaka_core::judgement::{
-    Characteristic, CharacteristicKind, Conformity, ConformityResult, Control, NextAction,
-    Statement, Validity, Verdict, compare, drift_words, factor_words,
+    Characteristic, CharacteristicKind, Conformity, ConformityResult, Control, NextAction, Scatter,
+    Statement, Validity, Verdict, accepted_words, compare, drift_words, factor_words,
+    shown_with_limits,
 };
 use vaaka_core::quantity::{show_float, show_signed, show_signed_float, to_f64};
 use vaaka_store::checks;
@@ -31,6 +32,8 @@ pub(super) struct Row {
     pub label: String,
     pub value: String,
     pub limits: String,
+    /// Acceptance limits, where a guard band draws them in.
+    pub accepted: Option<String>,
     pub uncertainty: String,
     pub ratio: String,
     pub singles: String,
@@ -221,7 +224,18 @@ pub(super) fn fingerprint(hash: &[u8]) -> String {
 }
 
 /// The finding in a line: conformity and control, never merged into one word.
-pub(super) fn heading(verdict: &Verdict) -> String {
+pub(super) fn heading(verdict: &Verdict, stored: &StoredResult) -> String {
+    let of = verdict.forecast_of.as_deref();
+    let drifts = stored.results.iter().find(|(c, _)| Some(c.key.as_str()) == of).map_or_else(
+        || ", and drifting".to_owned(),
+        |(c, _)| {
+            let mut label = c.label.clone();
+            if let Some(first) = label.get(..1) {
+                label.replace_range(..1, &first.to_lowercase());
+            }
+            format!(", and its {label} is drifting")
+        },
+    );
     let conforms = match verdict.conforms {
         Conformity::Pass => "Within tolerance",
         Conformity::Fail => "Out of tolerance",
@@ -229,7 +243,7 @@ pub(super) fn heading(verdict: &Verdict) -> String {
     };
     let control = match &verdict.control {
         Control::InControl => ", as it normally is",
-        Control::Signal { .. } if verdict.forecast.is_some() => ", and drifting",
+        Control::Signal { .. } if verdict.forecast.is_some() => drifts.as_str(),
         // Out of tolerance *and* not as usual; within it *but* not as usual.
         Control::Signal { .. } if verdict.conforms == Conformity::Fail => {
             ", and not where it normally is"
@@ -265,25 +279,40 @@ pub(super) fn answers(verdict: &Verdict, stored: &StoredResult, here: &Here) -> 
     let failed = judged.iter().filter(|(_, r)| r.conformity == Conformity::Fail).count();
     let worst = judged.iter().filter_map(|(_, r)| r.share_used.map(f64::abs)).fold(0.0, f64::max);
     let (within_state, within_words) = match verdict.conforms {
-        Conformity::Pass => (
-            "ok",
-            format!(
-                "Yes: all {} inside; the worst uses {} % of its limit.",
-                judged.len(),
-                show_float(worst * 100.0, 0)
-            ),
-        ),
+        Conformity::Pass => {
+            let open = judged.iter().filter(|(c, r)| !r.is_proven(c.kind)).count();
+            let proof = match open {
+                0 => String::new(),
+                n if n == judged.len() => {
+                    " Not proven: how far readings scatter is not known yet.".to_owned()
+                }
+                1 => " One of them is not proven: its scatter is not known.".to_owned(),
+                n => format!(" {n} of them are not proven: their scatter is not known."),
+            };
+            (
+                "ok",
+                format!(
+                    "Yes: all {} inside; the worst uses {} % of its limit.{proof}",
+                    judged.len(),
+                    show_float(worst * 100.0, 0)
+                ),
+            )
+        }
         Conformity::Fail => ("out", format!("No: {failed} of {} outside.", judged.len())),
         Conformity::NotJudged => ("due", "Not judged: no limits in the plan.".to_owned()),
     };
     let (control_state, control_words) = match &verdict.control {
         Control::InControl => ("ok", "Yes: what this instrument normally does.".to_owned()),
         Control::Signal { .. } => {
-            let unit = stored.results.iter().find(|(c, _)| c.charted).map(|(c, _)| c.unit.symbol());
-            let words = match (verdict.forecast, unit) {
-                (Some(drift), Some(unit)) => {
-                    format!("No: {}.", drift_words(&drift, unit, &here.zone))
-                }
+            let of = verdict.forecast_of.as_deref();
+            let named = stored.results.iter().find(|(c, _)| Some(c.key.as_str()) == of);
+            let named = named.or_else(|| stored.results.iter().find(|(c, _)| c.charted));
+            let words = match (verdict.forecast, named) {
+                (Some(drift), Some((c, _))) => format!(
+                    "No: {}, {}.",
+                    c.label,
+                    drift_words(&drift, c.unit.symbol(), &here.zone)
+                ),
                 _ => "No: it is not where it normally is. See the chart.".to_owned(),
             };
             ("signal", words)
@@ -306,19 +335,21 @@ pub(super) fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, 
     let (characteristic, result) = pair;
     let decimals = characteristic.mean_decimals();
     let unit = characteristic.unit;
-    let show_limit = |limit: Option<rust_decimal::Decimal>| {
-        limit.map(|limit| show_signed(limit.normalize(), limit.normalize().scale()))
-    };
     let (lower, upper) =
         characteristic.limits.map_or((None, None), |limits| (limits.lower, limits.upper));
-    let limits = match (show_limit(lower), show_limit(upper)) {
-        (Some(lower), Some(upper)) => format!("{lower} to {upper}"),
-        (None, Some(upper)) => format!("at most {}", upper.trim_start_matches('+')),
-        (Some(lower), None) => format!("at least {lower}"),
-        (None, None) => "recorded only".to_owned(),
+    let (shown_value, shown_limits) = shown_with_limits(characteristic);
+    let accepted = result.acceptance.filter(|_| result.guard_band.width > 0.0);
+    let limits = match characteristic.limits {
+        None => "recorded only".to_owned(),
+        Some(_) => shown_limits,
     };
+    let proven = result.is_proven(characteristic.kind);
     let (state, words) = match result.conformity {
+        Conformity::Pass if !proven => ("ok", "inside, not proven"),
         Conformity::Pass => ("ok", "inside"),
+        Conformity::Fail if result.statement == Some(Statement::ConditionalPass) && !proven => {
+            ("out", "not proven: not accepted")
+        }
         Conformity::Fail if result.statement == Some(Statement::ConditionalPass) => {
             ("out", "conditional pass: not accepted")
         }
@@ -339,6 +370,12 @@ pub(super) fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, 
     };
     let beam = Beam {
         tolerance: (lower.map(to_f64), upper.map(to_f64)),
+        acceptance: accepted.map_or((None, None), |limits| {
+            if limits.are_empty() {
+                return (None, None);
+            }
+            (limits.lower.map(to_f64), limits.upper.map(to_f64))
+        }),
         control,
         mark: Some(BeamMark { value: characteristic.value(), state: mark }),
         ..Beam::new(BeamSize::Row, format!("{}: {words}", characteristic.label))
@@ -347,16 +384,24 @@ pub(super) fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, 
         label: characteristic.label.clone(),
         value: match characteristic.kind {
             CharacteristicKind::Repeatability => {
-                format!("{} {unit}", show_float(characteristic.value(), decimals))
+                format!("{} {unit}", shown_value.trim_start_matches('+'))
             }
-            _ => format!("{} {unit}", show_signed_float(characteristic.value(), decimals)),
+            _ => format!("{shown_value} {unit}"),
         },
         limits,
-        uncertainty: format!(
-            "{} {unit} (k = {})",
-            show_float(result.expanded_uncertainty(), decimals + 1),
-            factor_words(result.coverage_factor())
-        ),
+        accepted: accepted.map(|limits| accepted_words(limits, characteristic.decimals)),
+        uncertainty: if proven {
+            format!(
+                "{} {unit} (k = {})",
+                show_float(result.expanded_uncertainty(), decimals + 1),
+                factor_words(result.coverage_factor())
+            )
+        } else {
+            match result.budget.scatter() {
+                Scatter::FewReadings { readings } => format!("not stated: {readings} readings"),
+                _ => "incomplete: rounding only".to_owned(),
+            }
+        },
         ratio: result.capability_index.map_or(String::new(), |index| show_float(index, 1)),
         singles: if characteristic.singles.len() > 1 {
             let list: Vec<String> = characteristic

@@ -59,7 +59,7 @@ struct Card {
     value: String,
     at: String,
     state: &'static str,
-    words: &'static str,
+    words: String,
     drawing: String,
 }
 
@@ -178,7 +178,11 @@ fn card(
     let (stream, point) = (&view.stream, newest.get(&view.stream.id));
     let decimals = u32::try_from(stream.decimals).unwrap_or(1);
     let state = state_class(standing);
-    let words = standing.words_with_drift(point.and_then(|point| point.drift_per_week));
+    let mut words =
+        standing.words_with_drift(point.and_then(|point| point.drift_per_week)).to_owned();
+    if point.is_some_and(BriefPoint::cannot_hold) {
+        words.push_str(", cannot hold its tolerance");
+    }
     let value = point.map_or("–".to_owned(), |point| {
         format!("{} {}", show_signed_float(point.value, decimals), stream.unit)
     });

@@ -90,15 +90,21 @@ export function showNote() {
   }
 }
 
-// A provisional question only: far from the point, as the server would ask.
+const number = (text) => Number(text.trim().replace(",", ".").replace("\u2212", "-"));
+
+// A provisional question only: far from the point, as the server would ask. The answer is about the value that was asked
+// about; another one is asked about anew, and the one typed first is sent along, for the record.
 function far(form) {
   const { expected, guard, question } = form.dataset;
-  if (expected === undefined || form.dataset.asked) return null;
-  const typed = Number(form.querySelector("[name=typed]").value.trim().replace(",", ".").replace("\u2212", "-"));
-  if (!Number.isFinite(typed)) return "Type a number, digits with one comma or point.";
+  if (expected === undefined) return null;
+  const text = form.querySelector("[name=typed]").value;
+  const typed = number(text);
+  if (!Number.isFinite(typed) || text.trim() === "") return "Type a number, digits with one comma or point.";
+  if (form.dataset.asked !== undefined && number(form.dataset.asked) !== typed) form.dataset.attempted = form.dataset.asked;
   if (Math.abs(typed - Number(expected)) <= Number(guard)) return null;
-  form.dataset.asked = "yes";
-  return `${question} If the display really shows this, press Enter once more.`;
+  if (form.dataset.asked !== undefined && number(form.dataset.asked) === typed) return null;
+  form.dataset.asked = text;
+  return `${question} ${text.trim()} was typed. If the display really shows this, press Enter once more.`;
 }
 
 export function keepHeld(check) {
@@ -171,7 +177,8 @@ export function keepHeld(check) {
   function hold(form) {
     const fields = Object.fromEntries(new FormData(form));
     delete fields.form_token;
-    if (form.dataset.asked) fields.confirm_far = "true";
+    if (form.dataset.asked !== undefined) fields.confirm_far = form.dataset.asked;
+    if (form.dataset.attempted !== undefined) fields.attempted = form.dataset.attempted;
     const entry = { check: id, person: me(), title: form.dataset.title ?? "", at: Date.now(), fields };
     try {
       store([...heldEntries(), entry]);

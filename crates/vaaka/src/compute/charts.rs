@@ -734,7 +734,10 @@ mod tests {
         );
         // (2/√π + 3.25·d₃)·σ with d₃(2) = 0.8525 (ISO 7870-2 prints 0.853; from memory).
         let range = found["moving_range_limit"].as_f64().unwrap();
-        assert!((range - (1.128_379 + 3.25 * 0.852_502)).abs() < 1e-4, "{range}");
+        assert!(
+            (range - (std::f64::consts::FRAC_2_SQRT_PI + 3.25 * 0.852_502)).abs() < 1e-4,
+            "{range}"
+        );
         assert_eq!(found["points"][6]["raising"][0]["criterion"], "beyond_limits");
         let advisory = found["points"][5]["advisory"].as_array().unwrap();
         let two = advisory.iter().find(|one| one["criterion"] == "two_of_three").unwrap();

@@ -6,8 +6,8 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use vaaka_core::chart::simulate::{self, Change, Circumstances, Runs};
 use vaaka_core::chart::{
-    ChartDesign, ChartPoint, Criteria, Criterion, CusumDesign, DEFAULT_OUTER_MULTIPLIER,
-    EWMA_LAMBDA, EWMA_WIDTH, EwmaDesign, Levels, SigmaSource, evaluate, fit_levels, run_length,
+    ChartDesign, ChartPoint, Criteria, CusumDesign, DEFAULT_OUTER_MULTIPLIER, EWMA_LAMBDA,
+    EWMA_WIDTH, EwmaDesign, Levels, SigmaSource, evaluate, fit_levels, run_length,
 };
 use vaaka_core::study::{self, BackTestSegment, Fault, StudyInput, StudyPoint};
 
@@ -788,6 +788,7 @@ mod tests {
     use super::*;
     use crate::compute;
     use serde_json::{Value, json};
+    use vaaka_core::chart::Criterion;
 
     fn run(name: &str, input: &Value) -> Result<Value, String> {
         let all = compute::all();

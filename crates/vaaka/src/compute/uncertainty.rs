@@ -117,6 +117,11 @@ struct Measured {
     /// Its standard uncertainty.
     #[schemars(extend("exclusiveMinimum" = 0))]
     standard_uncertainty: f64,
+    /// Degrees of freedom of that uncertainty: Student's t in place of the normal distribution; null where it was
+    /// not estimated.
+    #[serde(default)]
+    #[schemars(extend("exclusiveMinimum" = 0))]
+    degrees_of_freedom: Option<f64>,
     /// Lower tolerance limit; null where there is none.
     #[serde(default)]
     lower: Option<f64>,
@@ -157,13 +162,18 @@ impl Compute for Conformity {
     fn compute(input: Measured) -> Result<Sureness, String> {
         let u = positive("the standard uncertainty", input.standard_uncertainty)?;
         let within = interval(input.lower, input.upper)?;
-        let probability = within.probability(input.value, u);
+        let freedom = input
+            .degrees_of_freedom
+            .map(|freedom| positive("the degrees of freedom", freedom))
+            .transpose()?;
+        let found = within.probabilities(input.value, u, freedom);
         let inside = within.lower.is_none_or(|lower| input.value >= lower)
             && within.upper.is_none_or(|upper| input.value <= upper);
         let width = within.lower.zip(within.upper).map(|(lower, upper)| upper - lower);
         Ok(Sureness {
-            probability,
-            specific_risk: if inside { 1.0 - probability } else { probability },
+            probability: found.inside,
+            // The outside by its own tails: far in, one less the inside is rounding only.
+            specific_risk: if inside { found.outside } else { found.inside },
             capability_index: width.map(|width| width / (4.0 * u)),
         })
     }
@@ -293,6 +303,20 @@ mod tests {
         assert!((at(20.0)["probability"].as_f64().unwrap() - 0.5).abs() < 1e-9);
         assert!((at(19.5)["probability"].as_f64().unwrap() - 0.977_25).abs() < 1e-5);
         assert_eq!(at(0.0)["capability_index"], 40.0);
+    }
+
+    /// Ten standard uncertainties inside, SciPy: norm.sf(10) = 7.619853024160526e-24; with two degrees of freedom
+    /// t.sf(2, 2) = 0.09175170953613696 on the near side, and t.sf(158, 2) = 2.0027638e-05 on the far one.
+    #[test]
+    fn a_risk_far_out_keeps_its_digits_and_few_readings_say_more() {
+        let at = |value: f64, freedom: &str| {
+            let input = format!(
+                r#"{{"value":{value},"standard_uncertainty":0.25,"degrees_of_freedom":{freedom},"lower":-20,"upper":20}}"#
+            );
+            run("conformity", &input).unwrap()["specific_risk"].as_f64().unwrap()
+        };
+        assert!((at(17.5, "null") / 7.619_853_024_160_526e-24 - 1.0).abs() < 1e-9);
+        assert!((at(19.5, "2") - 0.091_751_709_536_136_96 - 2.002_763_8e-5).abs() < 1e-9);
     }
 
     /// 3-4-5: a budget whose parts are 0.15 and 0.2.

@@ -222,6 +222,8 @@ impl Book {
             excluded: 0,
             review_due_at: at.checked_add(SignedDuration::from_hours(24 * 365)).ok().map(At),
             shown: serde_json::json!([]),
+            countersigned_by: None,
+            countersigned_reason: None,
         });
         segment.design = Some(json(&frozen.design)?);
         segment.sigma_source = Some(to_word(&limits.sigma_source)?);

@@ -275,6 +275,7 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
                 upper: bound(upper)?,
                 advice: (*advice).to_owned(),
                 standard_temperature: false,
+                half_width: None,
             })
         })
         .collect::<Result<_, AppError>>()?;

@@ -85,7 +85,7 @@ impl Bench {
         who: PersonId,
         noise: &mut Noise,
     ) -> Result<(Proposal, Timestamp), AppError> {
-        let mut proposal = Proposal { confirm_far: true, ..Proposal::default() };
+        let mut proposal = Proposal::default();
         let mut when = at + SignedDuration::from_secs(i64::from(step.pause_seconds));
         match &step.input {
             Input::Confirm { sentences, .. } => proposal.ticked = sentences.len(),
@@ -113,6 +113,8 @@ impl Bench {
                 // Some people type a comma.
                 let typed = indication.to_string();
                 proposal.typed = if who.0 == 2 { typed.replace('.', ",") } else { typed };
+                // Whoever meant it says so at once; the machine asks only where it lies far out.
+                proposal.confirm_far = Some(proposal.typed.clone());
                 proposal.added = added.map(|added| added.to_string()).unwrap_or_default();
             }
         }

@@ -235,7 +235,7 @@ pub fn register(
         addition_sources: vec![],
         addition_labels: vec![],
         addition_half_widths: vec![],
-        addition_per_year: vec![],
+        addition_grows: vec![],
         due_triggers: ["moved", "repaired", "doubt"].map(str::to_owned).to_vec(),
         adjustment_policy: "only_when_out".to_owned(),
         reaction: Rung::ALL.iter().map(|rung| rung.word().to_owned()).collect(),

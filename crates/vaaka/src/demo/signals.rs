@@ -42,6 +42,8 @@ pub fn work(world: &mut World, now: Timestamp) {
         let id = SignalId(next(index));
         let opened = signal.opened_at.0;
         let age = now.duration_since(opened);
+        // What still speaks is not closed: its cause is there.
+        let quiet = now.duration_since(signal.last_evidence_at.0) > hours(24 * 5);
         let (cause, found, done) = STORIES[index % STORIES.len()];
         let mut step = |word: &str, words: &str, of: Option<i64>, who: usize, after: i64| {
             let at = At((opened + hours(after)).min(now));
@@ -60,7 +62,7 @@ pub fn work(world: &mut World, now: Timestamp) {
             });
         };
         // Of the newest, each is at another stage; the first of them nobody looked at.
-        let stage = if age > hours(24 * 21) {
+        let stage = if age > hours(24 * 21) && quiet {
             4
         } else {
             recent += 1;

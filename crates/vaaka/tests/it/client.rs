@@ -310,6 +310,17 @@ impl Bench {
         self.post(&format!("{path}/entries"), &fields).await
     }
 
+    /// Sends what was read, and says yes where the page asks whether the display really shows that.
+    pub async fn read(&self, path: &str, typed: &str) -> Page {
+        let answer = self.send(path, typed).await;
+        match answer.attribute("form.entry button[name=confirm_far]", "value") {
+            Some(asked) if answer.status == StatusCode::UNPROCESSABLE_ENTITY => {
+                self.send_form(path, &answer, &[("typed", typed), ("confirm_far", &asked)]).await
+            }
+            _ => answer,
+        }
+    }
+
     /// Ticks every box of the step that is shown, agrees to what was kept, or types the tag that it wants.
     pub async fn confirm(&self, path: &str) -> Page {
         let page = self.get(path).await;
@@ -360,10 +371,18 @@ impl Bench {
             if page.status == StatusCode::SEE_OTHER {
                 return self.follow(page).await;
             }
-            match page.attribute("form.entry", "data-expected") {
-                Some(expected) => self.send_form(&path, &page, &[("typed", &expected)]).await,
-                None => self.confirm(&path).await,
-            };
+            let asked = (
+                page.attribute("form.entry", "data-expected"),
+                page.attribute("form.entry", "data-step"),
+            );
+            match asked {
+                (Some(expected), Some(step)) => {
+                    let expected = shown_as(&expected, &step);
+                    let answer = self.send_form(&path, &page, &[("typed", &expected)]).await;
+                    assert_eq!(answer.status, StatusCode::SEE_OTHER, "{expected}: {}", answer.text);
+                }
+                _ => drop(self.confirm(&path).await),
+            }
         }
         panic!("the check does not end");
     }
@@ -384,7 +403,7 @@ impl Bench {
             }
             let answer = if page.find("form.entry.reading").is_some() {
                 let typed = readings.next().expect("a reading for each step");
-                self.send_form(path, &page, &[("typed", typed)]).await
+                self.read(path, typed).await
             } else {
                 self.confirm(path).await
             };
@@ -392,6 +411,13 @@ impl Bench {
         }
         panic!("the check does not end");
     }
+}
+
+/// What a display that moves in such steps shows of a value.
+fn shown_as(value: &str, step: &str) -> String {
+    let (value, size): (f64, f64) = (value.parse().unwrap(), step.parse().unwrap());
+    let places = step.split('.').nth(1).map_or(0, str::len);
+    format!("{:.places$}", (value / size).round() * size)
 }
 
 /// The plan version behind the button of an instrument's row.

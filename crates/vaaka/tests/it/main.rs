@@ -24,6 +24,7 @@ mod web_chart_edges;
 mod web_chart_keep;
 mod web_chart_room;
 mod web_check;
+mod web_countersign;
 mod web_everywhere;
 mod web_gauge;
 mod web_instruments;

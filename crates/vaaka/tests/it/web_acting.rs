@@ -10,6 +10,7 @@ use vaaka_store::Store;
 
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server, app_url, demo_database, now};
+use crate::web_chart_room::lines;
 
 async fn ilma(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
@@ -123,13 +124,20 @@ async fn from_the_failure_to_the_proof_and_back_in_service() {
         StatusCode::SEE_OTHER
     );
 
+    // The trial stood on another set: it counts for nothing, and splits no chart.
+    let segments = "SELECT g.cause AS line FROM segments g JOIN chart_streams s
+        ON s.id = g.stream_id JOIN instruments i ON i.id = s.instrument_id WHERE i.tag = 'R-02'";
+    let causes = lines(&server.database, segments).await;
+    assert!(causes.iter().all(|cause| cause == "first checks"), "{causes:?}");
     // Adjusting: a lead decides; the effect stands there before anything is recorded.
     let page = aino.get(&format!("{check}/adjust")).await;
     assert!(page.words("p.refused").contains("A lead decides"), "{}", page.text);
     let page = ilma.get(&format!("{check}/adjust")).await;
     assert!(page.find("p.refused").is_none());
     assert!(
-        page.all(".plain-list tbody tr").iter().any(|row| row.contains("the simplest that fits"))
+        page.all(".plain-list tbody tr").iter().any(|row| row.contains("the simplest that fits")),
+        "{}",
+        page.words("main")
     );
     let spoiling = post(
         &ilma,
@@ -413,7 +421,7 @@ async fn a_guard_band_speaks_four_words() {
         "SET session_replication_role = replica;
          UPDATE plan_versions v SET decision_rule = 'guard_band_share', decision_share = 2,
              addition_sources = '{temperature}', addition_labels = '{room between 18 and 24 °C}',
-             addition_half_widths = '{0.010}', addition_per_year = '{f}'
+             addition_half_widths = '{0.010}', addition_grows = '{fixed}'
          FROM plans p JOIN instruments i ON i.id = p.instrument_id
          WHERE p.id = v.plan_id AND i.tag = 'R-02'",
     )

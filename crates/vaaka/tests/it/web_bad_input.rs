@@ -46,9 +46,16 @@ async fn every_bad_reading_gets_words_at_the_field_and_stays_in_it() {
     }
     // None of them was recorded: the first reading is still to come.
     assert!(bench.get(&path).await.words(".detail").contains("Reading 1 of 3"));
+    // Yes to one value is no yes to another: the answer is bound to what was asked about.
+    let asked = bench.send(&path, "2.001").await;
+    assert_eq!(asked.attribute("button[name=confirm_far]", "value").as_deref(), Some("2.001"));
+    let other = [("typed", "2.051"), ("confirm_far", "2.001")];
+    let again = bench.send_form(&path, &asked, &other).await;
+    assert_eq!(again.status, StatusCode::UNPROCESSABLE_ENTITY, "{}", again.text);
+    assert_eq!(again.attribute("button[name=confirm_far]", "value").as_deref(), Some("2.051"));
     // Confirmed on purpose it is kept, and the verdict says so.
     let page = bench.get(&path).await;
-    let kept = bench.send_form(&path, &page, &[("typed", "2.001"), ("confirm_far", "true")]).await;
+    let kept = bench.send_form(&path, &page, &[("typed", "2.001"), ("confirm_far", "2.001")]).await;
     assert_eq!(kept.status, StatusCode::SEE_OTHER);
     for typed in ["20.012", "20.012", "10.008", "10.007", "0.000"] {
         bench.send(&path, typed).await;
@@ -56,6 +63,14 @@ async fn every_bad_reading_gets_words_at_the_field_and_stays_in_it() {
     let verdict = bench.finish(&path).await;
     assert!(verdict.words("aside").contains("was confirmed by hand"), "{}", verdict.words("aside"));
     assert!(verdict.words("h1").contains("Out of tolerance"));
+    // What was typed and not kept stays on record, each text once in a row; nonsense was never a reading.
+    let record = bench.get(&format!("{path}/record")).await;
+    let table = record.words("main");
+    for (typed, times) in [("2.001", 1), ("0.000", 1), ("2.051", 1), ("20,012.0", 0)] {
+        let rows = record.all("table.attempts tbody tr");
+        let found = rows.iter().filter(|row| row.contains(typed)).count();
+        assert!(found >= times && (times > 0) == (found > 0), "{typed}: {rows:?} in {table}");
+    }
 }
 
 #[tokio::test(flavor = "multi_thread")]

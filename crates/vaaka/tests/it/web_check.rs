@@ -34,7 +34,10 @@ async fn from_the_round_to_the_verdict_and_the_chart() {
 
     let verdict = bench.run("R-02", &DRIFTED).await;
     assert_eq!(verdict.status, StatusCode::OK);
-    assert_eq!(verdict.words("h1"), "Tank scale R-02: Within tolerance, and drifting");
+    assert_eq!(
+        verdict.words("h1"),
+        "Tank scale R-02: Within tolerance, and its error at 20 kg is drifting"
+    );
     assert!(verdict.words(".action p").starts_with("Use it, and adjust nothing."));
     let answers = verdict.all(".answer");
     assert_eq!(answers.len(), 3);
@@ -49,7 +52,7 @@ async fn from_the_round_to_the_verdict_and_the_chart() {
         .into_iter()
         .find(|row| row.starts_with("Error at 20 kg"))
         .unwrap();
-    assert!(row.contains("+15.1 g") && row.contains("−20 to +20"), "{row}");
+    assert!(row.contains("+15.1 g") && row.contains("±20 "), "{row}");
 
     let chart = bench.get(&verdict.attribute(".links a", "href").unwrap()).await;
     assert_eq!(chart.status, StatusCode::OK);

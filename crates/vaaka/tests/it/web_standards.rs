@@ -152,7 +152,9 @@ async fn certified_anew_moves_the_chart_by_the_change_and_looks_back() {
     let server = Server::with_clock(demo_database().await, Arc::clone(&clock) as _).await;
     let (aino, ilma) = (Bench::aino(&server.base).await, ilma(&server).await);
     clock.pass(8 * 3600);
-    aino.run_exactly("R-05").await;
+    const READ: [&str; 8] =
+        ["0.00", "1000.00", "2000.00", "5000.01", "5000.01", "5000.01", "2000.00", "0.00"];
+    aino.run("R-05", &READ).await;
     let page = ilma.get("/standards/F2-A/certificate").await;
     let typed = [
         ("change", "recertified"),
@@ -175,6 +177,48 @@ async fn certified_anew_moves_the_chart_by_the_change_and_looks_back() {
     let said = [("conclusion", "0.2 g is a tenth of the limits: all checks stand")];
     act(&ilma, &look_back, &format!("{look_back}/close"), &said).await;
     assert!(ilma.get(&look_back).await.words("aside").contains("Closed"));
+    // The next check is read as before; the reference is 0.2 g higher, so the error is 0.2 g lower, and so is the centre.
+    clock.pass(8 * 3600);
+    let verdict = aino.run("R-05", &READ).await;
+    assert!(
+        verdict.words("h1").ends_with("Within tolerance, as it normally is"),
+        "{}",
+        verdict.text
+    );
+    let shifts: Vec<Shift> = diesel::sql_query(
+        "SELECT s.unit, s.nominal = 5000 AS changed,
+             (g.design->'level'->>'center_line')::float8
+                 - (b.design->'level'->>'center_line')::float8 AS center,
+             p.value - (SELECT o.value FROM chart_points o WHERE o.segment_id = b.id
+                 AND o.ordinal IS NOT NULL ORDER BY o.ordinal DESC LIMIT 1) AS value
+         FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id AND i.tag = 'R-05'
+         JOIN segments g ON g.stream_id = s.id JOIN segments b ON b.stream_id = s.id
+             AND b.ordinal = g.ordinal - 1
+         JOIN chart_points p ON p.segment_id = g.id
+         WHERE g.cause = 'standard certified anew' AND s.derived IS NULL ORDER BY s.nominal",
+    )
+    .load(&mut server.owner().await)
+    .await
+    .unwrap();
+    assert_eq!(shifts.len(), 2, "{shifts:?}");
+    for shift in &shifts {
+        // 2 kg has the value that it had.
+        let by = if shift.changed { -0.2 } else { 0.0 };
+        assert!((shift.center - by).abs() < 1e-9 && shift.unit == "g", "{shifts:?}");
+        assert!((shift.value - by).abs() < 1e-9, "the same reading: {shifts:?}");
+    }
+}
+
+#[derive(diesel::QueryableByName, Debug)]
+struct Shift {
+    #[diesel(sql_type = Text)]
+    unit: String,
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    changed: bool,
+    #[diesel(sql_type = Double)]
+    center: f64,
+    #[diesel(sql_type = Double)]
+    value: f64,
 }
 
 #[derive(diesel::QueryableByName)]

@@ -90,10 +90,7 @@ pub enum RunLengthError {
     Unresolved,
 }
 
-/// 1 − Φ(x), to the last digits far out (the complementary error function of the C library's standard).
-pub(super) fn upper_tail(x: f64) -> f64 {
-    0.5 * libm::erfc(x / std::f64::consts::SQRT_2)
-}
+pub(super) use crate::stats::normal_tail as upper_tail;
 
 /// Φ(b) − Φ(a), from the nearer tail.
 fn between(a: f64, b: f64) -> f64 {

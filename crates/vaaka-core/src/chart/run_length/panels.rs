@@ -13,9 +13,12 @@ pub(super) const PANEL: f64 = 1.5;
 /// Beyond so many sigmas a normal density is nothing in double precision.
 pub(super) const REACH: f64 = 8.8;
 
+/// Nodes and weights, and the barycentric weights of the nodes.
+type Rule = ([(f64, f64); ORDER], [f64; ORDER]);
+
 /// Nodes and weights on (−1, 1), and barycentric weights (−1)ⁱ·√((1 − xᵢ²)·wᵢ) (Wang and Xiang 2012).
-fn rule() -> &'static ([(f64, f64); ORDER], [f64; ORDER]) {
-    static RULE: OnceLock<([(f64, f64); ORDER], [f64; ORDER])> = OnceLock::new();
+fn rule() -> &'static Rule {
+    static RULE: OnceLock<Rule> = OnceLock::new();
     RULE.get_or_init(|| {
         let (mut nodes, mut barycentric) = ([(0.0, 0.0); ORDER], [0.0; ORDER]);
         for (index, (x, weight)) in gauss_legendre(ORDER, -1.0, 1.0).into_iter().enumerate() {

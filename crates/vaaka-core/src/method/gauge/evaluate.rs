@@ -3,15 +3,15 @@
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 
-use super::way::{condition_key, point_key, value_words};
-use super::{Limit, SettingsV1};
+use super::way::{condition_key, mean_limits, point_key, value_words};
+use super::{Limit, Presentation, SettingsV1};
 use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
 use crate::method::common::{of_reading, rescaled};
-use crate::method::{MethodError, PlanPoint, PlanSpec, RunState, Travel};
+use crate::method::{MethodError, PlanPoint, PlanSpec, RunState, Step, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
-use crate::standard::combine;
+use crate::standard::{CombinedReference, combine};
 
 struct Bench<'a> {
     plan: &'a PlanSpec,
@@ -35,11 +35,7 @@ pub fn evaluate(
     settings: &SettingsV1,
     run: &RunState,
 ) -> Result<Vec<Characteristic>, MethodError> {
-    let temperature = settings
-        .conditions
-        .iter()
-        .position(|condition| condition.standard_temperature)
-        .and_then(|index| run.condition(&condition_key(index)));
+    let temperature = temperature(settings, run);
     let unit = plan.unit.error_unit(plan.resolution);
     let bench = Bench { plan, settings, unit, temperature };
     let mut points = Vec::new();
@@ -50,6 +46,50 @@ pub fn evaluate(
     found.extend(points.iter().filter_map(|point| bench.range(point)));
     found.extend(bench.hysteresis(&points));
     Ok(found)
+}
+
+/// Temperature of the standard, where it was read.
+fn temperature(settings: &SettingsV1, run: &RunState) -> Option<Decimal> {
+    let index = settings.conditions.iter().position(|condition| condition.standard_temperature)?;
+    run.condition(&condition_key(index))
+}
+
+/// Certified value of what is put on at a point, in the unit of the display, at the temperature that was read.
+fn reference_at(
+    plan: &PlanSpec,
+    point: &PlanPoint,
+    temperature: Option<Decimal>,
+) -> Result<CombinedReference, MethodError> {
+    let pieces = point
+        .pieces
+        .iter()
+        .map(|piece| match temperature {
+            Some(temperature) => piece.at(temperature),
+            None => Ok(piece.clone()),
+        })
+        .collect::<Result<Vec<_>, _>>()?;
+    Ok(combine(&pieces, plan.unit)?)
+}
+
+/// A step with the value and limits that hold in this run: a certified value that follows the temperature is the one
+/// that [`evaluate`] takes.
+pub fn settle(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    run: &RunState,
+    step: &Step,
+) -> Result<Step, MethodError> {
+    let mut points = plan.points.iter().enumerate();
+    let Some((_, point)) = points.find(|(index, point)| point_key(*index, point) == step.key)
+    else {
+        return Ok(step.clone());
+    };
+    let reference = reference_at(plan, point, temperature(settings, run))?.reference_value;
+    Ok(Step {
+        reference_value: Some(reference),
+        tolerance: mean_limits(plan, settings, reference),
+        ..step.clone()
+    })
 }
 
 /// Key of the characteristic that a point makes.
@@ -65,15 +105,18 @@ impl Bench<'_> {
         point: &'a PlanPoint,
     ) -> Result<Point<'a>, MethodError> {
         let readings = run.all_readings(point_key(index, point), point.repeats)?;
-        let pieces = point
-            .pieces
-            .iter()
-            .map(|piece| match self.temperature {
-                Some(temperature) => piece.at(temperature),
-                None => Ok(piece.clone()),
-            })
-            .collect::<Result<Vec<_>, _>>()?;
-        let reference = combine(&pieces, self.plan.unit)?;
+        let reference = reference_at(self.plan, point, self.temperature)?;
+        let slope: f64 = match self.temperature {
+            Some(temperature) => point
+                .pieces
+                .iter()
+                .map(|piece| {
+                    let scale = to_f64(piece.unit.convert(Decimal::ONE, self.plan.unit));
+                    piece.slope_at(temperature) * scale
+                })
+                .sum(),
+            None => 0.0,
+        };
         let errors = readings
             .iter()
             .map(|(indication, _)| {
@@ -81,11 +124,42 @@ impl Bench<'_> {
             })
             .collect();
         let scale = to_f64(self.plan.unit.convert(Decimal::ONE, self.unit));
-        Ok(Point {
-            point,
-            errors,
-            reference: reference.reference_value,
-            reference_parts: rescaled(reference.contributions, scale),
+        let mut reference_parts = rescaled(reference.contributions, scale);
+        reference_parts.extend(self.of_temperature(slope * scale));
+        reference_parts.extend(self.of_setting());
+        Ok(Point { point, errors, reference: reference.reference_value, reference_parts })
+    }
+
+    /// Temperature of the standard times the slope of its table: ±a of the thermometer as the plan states it, at least
+    /// half of the last digit that was typed, as rectangular distributions.
+    fn of_temperature(&self, slope: f64) -> Option<Contribution> {
+        let temperature = self.temperature.filter(|_| slope != 0.0)?;
+        let half_digit = to_f64(Decimal::new(5, temperature.scale() + 1));
+        let stated = self
+            .settings
+            .conditions
+            .iter()
+            .find(|condition| condition.standard_temperature)
+            .and_then(|condition| condition.half_width)
+            .map_or(0.0, to_f64);
+        let half = half_digit.max(stated);
+        let u = slope.abs() * half / 3.0_f64.sqrt();
+        Some(Contribution {
+            label: format!("Temperature of the standard, ±{half} °C times the slope of its table"),
+            ..Contribution::known(ContributionSource::Temperature, u)
+        })
+    }
+
+    /// How closely a reference is set to its value or read: as the plan states it, else within half a step of the
+    /// display. A piece is not set.
+    fn of_setting(&self) -> Option<Contribution> {
+        let source = ContributionSource::ReferenceSetting;
+        if self.settings.presentation != Presentation::Applied || self.plan.states(source) {
+            return None;
+        }
+        Some(Contribution {
+            label: "Setting of the reference, ±d/2 where the plan states nothing".into(),
+            ..Contribution::known(source, self.rounding())
         })
     }
 
@@ -127,6 +201,7 @@ impl Bench<'_> {
             mean: None,
             indicative: false,
             charted: false,
+            scatter_weight: 0.0,
         }
     }
 
@@ -152,6 +227,7 @@ impl Bench<'_> {
             contributions,
             mean: self.linear_mean(read),
             charted: read.point.charted,
+            scatter_weight: 1.0 / (singles.len().max(1) as f64).sqrt(),
             ..self.characteristic(
                 CharacteristicKind::Error,
                 read.point,
@@ -207,7 +283,9 @@ impl Bench<'_> {
                 })?;
                 let words = value_words(self.plan, falling.point.nominal);
                 let key = format!("hysteresis-{}", falling.point.nominal.normalize());
+                let inverse = |point: &Point<'_>| 1.0 / point.errors.len().max(1) as f64;
                 Some(Characteristic {
+                    scatter_weight: (inverse(falling) + inverse(rising)).sqrt(),
                     limits: self.limit(self.settings.hysteresis_limit.as_ref(), falling.reference),
                     ..self.characteristic(
                         CharacteristicKind::Hysteresis,

@@ -65,6 +65,9 @@ pub struct Precondition {
     /// Whether it is the temperature of the standard, in °C, at which its certified value is taken.
     #[serde(default)]
     pub standard_temperature: bool,
+    /// How far the thermometer may be off, ±a in its unit; half of its last digit at least.
+    #[serde(default)]
+    pub half_width: Option<Decimal>,
 }
 
 /// A wait before the points.
@@ -217,6 +220,10 @@ impl Method for Gauge {
 
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
         way::way(plan, &Settings::read(plan)?)
+    }
+
+    fn settle(&self, plan: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError> {
+        evaluate::settle(plan, &Settings::read(plan)?, run, step)
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {

@@ -3,7 +3,7 @@
 use crate::method::{Sheet, SheetField, SheetGroup, SheetKind};
 
 pub fn sheet() -> Sheet {
-    use SheetKind::{Bound, Choice, Limit, Lines, Rows, Seconds, Text, Tick};
+    use SheetKind::{Bound, Choice, Decimal, Limit, Lines, Rows, Seconds, Text, Tick};
     let field = SheetField::new;
     Sheet {
         schema: "gauge-1",
@@ -62,6 +62,8 @@ pub fn sheet() -> Sheet {
                             "Is the standard's",
                             Tick,
                         ),
+                        field("half_width", "Thermometer, ±", Decimal { optional: true })
+                            .hint("How far it may be off; half of its last digit at least."),
                     ]),
                 )],
             },

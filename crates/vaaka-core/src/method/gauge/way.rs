@@ -191,15 +191,6 @@ pub fn mean_limits(
     settings.mean_limit.limits(reference, plan)
 }
 
-/// Ten limits, five steps of the display or two per cent of the span, whichever is most: beyond
-/// that another cause than an error is likely.
-fn guard(plan: &PlanSpec, settings: &SettingsV1, reference: Decimal) -> Decimal {
-    let half = settings.mean_limit.form.half_width(reference, plan.span(), plan);
-    let limits = Decimal::TEN * half.unwrap_or_default();
-    let share = plan.span() * Decimal::new(2, 2);
-    limits.max(share).max(Decimal::from(5) * plan.resolution)
-}
-
 fn point_step(
     plan: &PlanSpec,
     settings: &SettingsV1,
@@ -236,7 +227,7 @@ fn point_step(
         unit: plan.unit,
         resolution: plan.resolution,
         expected: point.nominal,
-        guard: guard(plan, settings, reference),
+        guard: Decimal::ZERO,
         guard_question: match settings.presentation {
             Presentation::Applied => format!("Is the reference at {words}?"),
             Presentation::Inserted => format!("Is it the {words} piece, seated well?"),
@@ -249,11 +240,13 @@ fn point_step(
         reference_value: Some(reference),
         tolerance: mean_limits(plan, settings, reference),
         standard: point.standard,
+        point: Some(index),
         charted_as: point.charted.then(|| evaluate::key_of("error", point)),
         pause_seconds: settings.pause_seconds,
         within,
         scene: Some(scene::at_point(plan, settings, index)),
         voids: vec![StepKey::from(REVIEW)],
         ..Step::plain(&point_key(index, point).0, title, instruction, input)
-    })
+    }
+    .guarded(None))
 }

@@ -3,12 +3,12 @@
 use rust_decimal::Decimal;
 
 use super::SettingsV1;
-use super::way::{RETURN, ZERO, limit_at, load_key, load_words};
+use super::way::{LOAD, RETURN, ZERO, limit_at, load_key, load_words};
 use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
 use crate::method::common::{of_reading, rescaled};
-use crate::method::{MethodError, Place, PlanPoint, PlanSpec, RunState, StepKey, Travel};
+use crate::method::{MethodError, Place, PlanPoint, PlanSpec, RunState, Step, StepKey, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::standard::combine;
 
@@ -56,11 +56,18 @@ pub fn evaluate(
         loads.push(read_load(&bench, run, index, point)?);
     }
     let mut characteristics: Vec<Characteristic> =
-        loads.iter().map(|load| error_characteristic(&bench, load)).collect();
+        loads.iter().map(|load| error_characteristic(&bench, &loads, load)).collect();
     characteristics.extend(loads.iter().filter_map(|load| repeatability(&bench, load)));
     characteristics.extend(hysteresis(&bench, &loads));
     characteristics.push(return_to_zero(&bench, back - zero));
     Ok(characteristics)
+}
+
+/// A step with what this run says of it: the error at zero, which is taken off each load.
+pub fn settle(run: &RunState, step: &Step) -> Step {
+    let load = step.key.0.starts_with(LOAD);
+    let zero = if load { single(run, ZERO).unwrap_or_default() } else { Decimal::ZERO };
+    Step { zero_error: zero, ..step.clone() }
 }
 
 fn single(run: &RunState, step: &str) -> Result<Decimal, MethodError> {
@@ -95,13 +102,16 @@ fn read_load<'a>(
         })
         .collect();
     let scale = to_f64(bench.plan.unit.convert(Decimal::ONE, bench.unit));
-    Ok(Load {
-        point,
-        errors,
-        reference: bench.plan.unit.convert(reference.reference_value, bench.unit),
-        reference_parts: rescaled(reference.contributions, scale),
-    })
+    let mut reference_parts = rescaled(reference.contributions, scale);
+    let load = bench.plan.unit.convert(reference.reference_value, bench.unit);
+    reference_parts.extend(bench.of_weights(&reference_parts, to_f64(load)));
+    Ok(Load { point, errors, reference: load, reference_parts })
 }
+
+/// Air density varies by a tenth about 1.2 kg/m³ from place to place and day to day, and weights are of about
+/// 8 000 kg/m³: a scale that is not adjusted just before reads a load to ±0.1·1.2/8 000 of it (EURAMET cg-18, 7.1.2.2;
+/// from memory; OIML D 28 gives the same two densities as conventional ones).
+const BUOYANCY_SHARE: f64 = 0.1 * 1.2 / 8_000.0;
 
 impl Bench<'_> {
     fn limits(&self, load: Decimal) -> ToleranceLimits {
@@ -109,12 +119,77 @@ impl Bench<'_> {
         ToleranceLimits::symmetric(self.plan.unit.convert(mpe, self.unit))
     }
 
-    /// One rounding of the display as a standard uncertainty, d/√12; with added weights a
-    /// tenth of a step remains.
+    /// One step of the display, in the unit of errors.
+    fn step(&self) -> f64 {
+        to_f64(self.plan.unit.convert(self.plan.resolution, self.unit))
+    }
+
+    /// Rounding of a loaded reading as a standard uncertainty, d/√12; with added weights a tenth of a step remains.
     fn rounding(&self) -> f64 {
-        let step = to_f64(self.plan.unit.convert(self.plan.resolution, self.unit));
-        let step = if self.settings.added_weights { step / 10.0 } else { step };
+        let step = if self.settings.added_weights { self.step() / 10.0 } else { self.step() };
         step / 12.0_f64.sqrt()
+    }
+
+    /// Zero before the load. Where rounding is removed by added weights the scale has set its zero to a quarter of a
+    /// step (OIML R 76-1, 4.5.2), ±d/4 and so 0.144 d; else it is read like any load, d/√12.
+    fn zero(&self) -> Contribution {
+        let (u, label) = if self.settings.added_weights {
+            (self.step() / 4.0 / 3.0_f64.sqrt(), "Zero set by the scale, ±d/4")
+        } else {
+            (self.step() / 12.0_f64.sqrt(), "Rounding of the zero")
+        };
+        Contribution { label: label.into(), ..Contribution::known(ContributionSource::Zero, u) }
+    }
+
+    /// What weights bring besides their certificate: air buoyancy, and their drift since it was made, which is taken as
+    /// up to their expanded uncertainty (EURAMET cg-18, 7.1.2.3, with a factor of one; from memory) unless the plan
+    /// states it. A class limit holds the drift already.
+    fn of_weights(&self, certified: &[Contribution], load: f64) -> Vec<Contribution> {
+        let mut parts = vec![Contribution {
+            label: "Air buoyancy, air density ±10 %".into(),
+            ..Contribution::known(
+                ContributionSource::AirBuoyancy,
+                BUOYANCY_SHARE * load.abs() / 3.0_f64.sqrt(),
+            )
+        }];
+        let certificate = certified.iter().find(|p| p.source == ContributionSource::Certificate);
+        if let (Some(own), false) =
+            (certificate, self.plan.states(ContributionSource::StandardDrift))
+        {
+            parts.push(Contribution {
+                label: "Drift of the weights since their certificate, up to U".into(),
+                ..Contribution::known(
+                    ContributionSource::StandardDrift,
+                    2.0 * own.standard_uncertainty / 3.0_f64.sqrt(),
+                )
+            });
+        }
+        parts
+    }
+
+    /// Loads are not always put into the middle: half of the largest difference that the corners of this check show, in
+    /// proportion to the load (EURAMET cg-18, 7.1.1.4: |ΔI_ecc|/(2·L_ecc·√3); from memory). None without corners.
+    fn eccentricity(&self, loads: &[Load<'_>], load: &Load<'_>) -> Option<Contribution> {
+        if load.point.travel == Travel::Corner {
+            return None;
+        }
+        let mean = |load: &Load<'_>| {
+            let values: Vec<f64> = load.errors.iter().map(|error| to_f64(*error)).collect();
+            crate::stats::mean(&values).unwrap_or(0.0)
+        };
+        let corners = || loads.iter().filter(|other| other.point.travel == Travel::Corner);
+        let middle = corners().find(|corner| corner.point.place == Place::Middle).map(mean)?;
+        let largest = corners()
+            .map(|corner| ((mean(corner) - middle).abs(), to_f64(corner.reference)))
+            .max_by(|a, b| a.0.total_cmp(&b.0))?;
+        let (difference, at) = largest;
+        (at > 0.0).then(|| Contribution {
+            label: "Load off the centre, by the corners of this check".into(),
+            ..Contribution::known(
+                ContributionSource::Eccentricity,
+                difference / (2.0 * at * 3.0_f64.sqrt()) * to_f64(load.reference).abs(),
+            )
+        })
     }
 
     fn characteristic(
@@ -136,12 +211,14 @@ impl Bench<'_> {
             reference_value: None,
             limits: None,
             single_limits: None,
+            // A difference of two loaded readings has two roundings.
             contributions: vec![Contribution::known(
                 ContributionSource::Resolution,
                 self.rounding() * 2.0_f64.sqrt(),
             )],
             indicative: false,
             charted: false,
+            scatter_weight: 0.0,
         }
     }
 }
@@ -155,7 +232,7 @@ pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
     }
 }
 
-fn error_characteristic(bench: &Bench<'_>, load: &Load<'_>) -> Characteristic {
+fn error_characteristic(bench: &Bench<'_>, loads: &[Load<'_>], load: &Load<'_>) -> Characteristic {
     let point = load.point;
     let words = load_words(bench.plan, point.nominal);
     let label = match point.travel {
@@ -165,10 +242,12 @@ fn error_characteristic(bench: &Bench<'_>, load: &Load<'_>) -> Characteristic {
         Travel::Corner => format!("Error at {words}, {}", point.place.word().replace('_', " ")),
     };
     let singles: Vec<f64> = load.errors.iter().map(|error| to_f64(*error)).collect();
-    // A difference of two indications has two roundings.
-    let rounding = bench.rounding() * 2.0_f64.sqrt();
+    // A difference of two indications has two roundings: that of the zero is its own line, since scatter of the load's
+    // readings holds their rounding and not that of the zero.
     let mut contributions = load.reference_parts.clone();
-    contributions.extend(of_reading(&singles, rounding));
+    contributions.push(bench.zero());
+    contributions.extend(bench.eccentricity(loads, load));
+    contributions.extend(of_reading(&singles, bench.rounding()));
     Characteristic {
         nominal: Some(point.nominal),
         reference_value: Some(load.reference),
@@ -176,6 +255,7 @@ fn error_characteristic(bench: &Bench<'_>, load: &Load<'_>) -> Characteristic {
         contributions,
         indicative: bench.indicative,
         charted: point.charted,
+        scatter_weight: 1.0 / (singles.len().max(1) as f64).sqrt(),
         ..bench.characteristic(
             CharacteristicKind::Error,
             key_of("error", point),
@@ -222,8 +302,10 @@ fn hysteresis(bench: &Bench<'_>, loads: &[Load<'_>]) -> Vec<Characteristic> {
                 load.point.travel == Travel::Rising && load.point.nominal == falling.point.nominal
             })?;
             let words = load_words(bench.plan, falling.point.nominal);
+            let inverse = |load: &Load<'_>| 1.0 / load.errors.len().max(1) as f64;
             Some(Characteristic {
                 nominal: Some(falling.point.nominal),
+                scatter_weight: (inverse(falling) + inverse(rising)).sqrt(),
                 ..bench.characteristic(
                     CharacteristicKind::Hysteresis,
                     key_of("hysteresis", falling.point),
@@ -240,6 +322,12 @@ fn return_to_zero(bench: &Bench<'_>, difference: Decimal) -> Characteristic {
     Characteristic {
         nominal: Some(Decimal::ZERO),
         limits: Some(bench.limits(Decimal::ZERO)),
+        // Both are read without added weights, whatever is done at the loads.
+        contributions: vec![Contribution::known(
+            ContributionSource::Resolution,
+            bench.step() / 12.0_f64.sqrt() * 2.0_f64.sqrt(),
+        )],
+        scatter_weight: 2.0_f64.sqrt(),
         ..bench.characteristic(
             CharacteristicKind::ReturnToZero,
             "zero-return".into(),

@@ -125,6 +125,10 @@ impl Method for Weighing {
         way::way(plan, &Settings::read(plan)?)
     }
 
+    fn settle(&self, _: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError> {
+        Ok(evaluate::settle(run, step))
+    }
+
     fn chart_key(&self, point: &PlanPoint) -> String {
         evaluate::key_of("error", point)
     }

@@ -16,9 +16,12 @@ pub const ZERO: &str = "zero";
 /// Key of the return to zero.
 pub const RETURN: &str = "zero-return";
 
+/// How keys of loads begin.
+pub const LOAD: &str = "load-";
+
 /// Key of the step of one point; the ordinal keeps two visits of one load apart.
 pub fn load_key(index: usize, point: &PlanPoint) -> StepKey {
-    StepKey(format!("load-{}-{}-{}", index + 1, point.nominal.normalize(), point.travel.word()))
+    StepKey(format!("{LOAD}{}-{}-{}", index + 1, point.nominal.normalize(), point.travel.word()))
 }
 
 /// "20 kg", "0.5 g": the load as spoken.
@@ -99,14 +102,6 @@ pub fn limit_at(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decima
     maximum_permissible_error(settings.class, settings.verification_interval, stage, load)
 }
 
-/// Further from the load than this, something other than an error is likely: no weight, the
-/// wrong weight, the wrong unit. Ten limits or one per cent of the load, whichever is more.
-fn guard(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decimal {
-    let limits = Decimal::TEN * limit_at(plan, settings, load);
-    let share = load.abs() / Decimal::ONE_HUNDRED;
-    limits.max(share).max(Decimal::from(5) * plan.resolution)
-}
-
 fn zero_step(
     plan: &PlanSpec,
     settings: &SettingsV1,
@@ -132,7 +127,7 @@ fn zero_step(
             unit: plan.unit,
             resolution: plan.resolution,
             expected: Decimal::ZERO,
-            guard: guard(plan, settings, Decimal::ZERO),
+            guard: Decimal::ZERO,
             guard_question: "Is the pan empty and free on all sides?".into(),
             with_added: false,
         },
@@ -140,12 +135,15 @@ fn zero_step(
         reference_value: Some(Decimal::ZERO),
         tolerance: Some(ToleranceLimits::symmetric(limit_at(plan, settings, Decimal::ZERO))),
         standard: 0,
+        point: None,
+        zero_error: Decimal::ZERO,
         charted_as: None,
         pause_seconds: 0,
         within: None,
         scene: Some(scene::empty(settings.pan)),
         voids,
     }
+    .guarded(None)
 }
 
 fn load_step(
@@ -188,7 +186,7 @@ fn load_step(
             unit: plan.unit,
             resolution: plan.resolution,
             expected: point.nominal,
-            guard: guard(plan, settings, point.nominal),
+            guard: Decimal::ZERO,
             guard_question: format!("Is the {words} on the pan, and nothing else?"),
             with_added: settings.added_weights,
         },
@@ -196,13 +194,16 @@ fn load_step(
         reference_value: Some(reference.reference_value),
         tolerance: Some(ToleranceLimits::symmetric(limit_at(plan, settings, point.nominal))),
         standard: point.standard,
+        point: Some(index),
+        zero_error: Decimal::ZERO,
         charted_as: point.charted.then(|| evaluate::key_of("error", point)),
         pause_seconds: 0,
         within: None,
         scene: Some(scene::load(plan, settings, point, &words)),
         voids: vec![REVIEW.into()],
         title,
-    })
+    }
+    .guarded(None))
 }
 
 fn corner_words(place: Place) -> &'static str {

@@ -6,7 +6,7 @@ use vaaka_core::chart::simulate::Circumstances;
 use vaaka_core::judgement::{criterion_words, drift_words, sigma_words};
 use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::round::Standing;
-use vaaka_store::charts;
+use vaaka_store::charts::{self, BriefPoint};
 
 use super::super::Here;
 use super::super::charts::state_class;
@@ -103,42 +103,54 @@ pub(super) fn circumstances(read: &Read) -> Circumstances {
 }
 
 pub(super) fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
-    let (baseline, by) = read.baseline.as_ref()?;
+    let (baseline, by, second) = read.baseline.as_ref()?;
     let d = decimals(read) + 1;
     let unit = &read.view.stream.unit;
     let day =
         |at: Timestamp| at.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y").to_string();
     let source =
         serde_json::from_value(serde_json::Value::String(baseline.sigma_source.clone())).ok();
-    Some(LimitsCard {
-        name: baseline.name.clone(),
-        lines: vec![
-            match baseline.basis.as_str() {
-                "baseline" => format!(
-                    "{} shifts, {} to {}",
-                    baseline.points,
-                    day(baseline.first_at.0),
-                    day(baseline.last_at.0)
-                ),
-                "given" => "a given target and sigma".to_owned(),
-                "certificate" => "the certified value and a given sigma".to_owned(),
-                _ => "action lines, no control limits".to_owned(),
-            },
-            format!(
-                "centre {} {unit}, sigma {} {unit}, limits at ±{} sigma",
-                show_signed_float(baseline.center_line, d),
-                show_float(baseline.sigma, d),
-                baseline.multiplier
-            ),
-            source.map(sigma_words).unwrap_or_default().to_owned(),
-            format!("frozen by {by} on {}: {}", day(baseline.frozen_at.0), baseline.reason),
-            baseline.review_due_at.map_or("no review is due".to_owned(), |due| {
-                let late = if due.0 < read.now { "review was due" } else { "review due" };
-                format!("{late} on {}", day(due.0))
-            }),
-            format!("this is segment {} of the chart", read.segments.len()),
-        ],
-    })
+    let cannot = read.last.as_ref().is_some_and(BriefPoint::cannot_hold).then(|| {
+        "the control limits reach beyond the tolerance: this instrument cannot hold its tolerance"
+            .to_owned()
+    });
+    let second = second.as_ref().zip(baseline.countersigned_reason.as_ref());
+    let second = second.map(|(who, reason)| format!("countersigned by {who}: {reason}"));
+    let basis = match baseline.basis.as_str() {
+        "baseline" => format!(
+            "{} shifts, {} to {}",
+            baseline.points,
+            day(baseline.first_at.0),
+            day(baseline.last_at.0)
+        ),
+        "given" => "a given target and sigma".to_owned(),
+        "certificate" => "the certified value and a given sigma".to_owned(),
+        _ => "action lines, no control limits".to_owned(),
+    };
+    let limits = format!(
+        "centre {} {unit}, sigma {} {unit}, limits at ±{} sigma",
+        show_signed_float(baseline.center_line, d),
+        show_float(baseline.sigma, d),
+        baseline.multiplier
+    );
+    let frozen = format!("frozen by {by} on {}: {}", day(baseline.frozen_at.0), baseline.reason);
+    let review = baseline.review_due_at.map_or("no review is due".to_owned(), |due| {
+        let late = if due.0 < read.now { "review was due" } else { "review due" };
+        format!("{late} on {}", day(due.0))
+    });
+    let segment = format!("this is segment {} of the chart", read.segments.len());
+    let source = source.map(sigma_words).unwrap_or_default().to_owned();
+    let lines = [
+        cannot,
+        Some(basis),
+        Some(limits),
+        Some(source),
+        Some(frozen),
+        second,
+        Some(review),
+        Some(segment),
+    ];
+    Some(LimitsCard { name: baseline.name.clone(), lines: lines.into_iter().flatten().collect() })
 }
 
 /// The signals of the time shown, newest first: since when, how often confirmed, in which words the

@@ -402,7 +402,7 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
             estimated: false,
         })
         .collect();
-    if let Some((baseline, _)) = &read.baseline {
+    if let Some((baseline, ..)) = &read.baseline {
         events.push(DrawnEvent {
             at: seconds(baseline.frozen_at.0),
             words: "limits frozen".into(),

@@ -173,7 +173,7 @@ async fn fill(
         }
     };
     let day = |at: Timestamp| at.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y");
-    let limits_since = read.baseline.as_ref().map(|(baseline, _)| day(baseline.frozen_at.0));
+    let limits_since = read.baseline.as_ref().map(|(baseline, ..)| day(baseline.frozen_at.0));
     let way = |moved, longer| window.other(moved, longer, desk.now).query(&here.zone);
     Ok(ChartPage {
         shell: Shell::new(signed, "charts", &here),

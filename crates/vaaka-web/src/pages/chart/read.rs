@@ -7,12 +7,12 @@ use vaaka_core::history::Drift;
 use vaaka_core::judgement::{Reason, Verdict};
 use vaaka_core::method::Input;
 use vaaka_core::round::Standing;
-use vaaka_store::charts::{self, BriefPoint, PointView, StreamView};
+use vaaka_store::charts::{self, BriefPoint, PointView, SignedBaseline, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::imports::{self, Earlier};
 use vaaka_store::marks::{self, MarkView};
 use vaaka_store::outcomes::verdict_of;
-use vaaka_store::rows::{Baseline, InstrumentEvent, ResultRow, Segment, Stream};
+use vaaka_store::rows::{InstrumentEvent, ResultRow, Segment, Stream};
 use vaaka_store::signals::{self, SignalView, Which};
 use vaaka_store::stretches::{self, Stretch};
 use vaaka_store::{At, Connection, Store, StoreError, entries, registers, studies};
@@ -35,7 +35,7 @@ pub(in crate::pages) struct Read {
     pub earlier: Vec<Earlier>,
     pub segments: Vec<Segment>,
     pub design: Option<ChartDesign>,
-    pub baseline: Option<(Baseline, String)>,
+    pub baseline: Option<SignedBaseline>,
     pub events: Vec<(InstrumentEvent, String)>,
     pub signals: Vec<SignalView>,
     pub marks: Vec<MarkView>,
@@ -145,7 +145,7 @@ struct Around {
     earlier: Vec<Earlier>,
     segments: Vec<Segment>,
     design: Option<ChartDesign>,
-    baseline: Option<(Baseline, String)>,
+    baseline: Option<SignedBaseline>,
     events: Vec<(InstrumentEvent, String)>,
     signals: Vec<SignalView>,
     marks: Vec<MarkView>,
@@ -214,7 +214,15 @@ async fn read_around(
     let design = segments.last().map(studies::design_of).transpose()?.flatten();
     let standing = standing_by(brief.first());
     let key = &view.stream.characteristic_key;
-    let drift = newest.as_ref().and_then(|(_, verdict)| drift_of(verdict, key));
+    // A forecast belongs to a signal that stands, in the segment that it was told of: after a release or an adjustment
+    // it speaks of what is over.
+    let of_now = segments.last().zip(brief.first());
+    let of_now = of_now.is_some_and(|(segment, point)| segment.opened_at <= point.measured_at);
+    let signals_now = matches!(standing, Standing::SignalAbove | Standing::SignalBelow);
+    let drift = newest
+        .as_ref()
+        .filter(|_| of_now && signals_now)
+        .and_then(|(_, verdict)| drift_of(verdict, key));
     Ok(Around {
         earlier,
         segments,

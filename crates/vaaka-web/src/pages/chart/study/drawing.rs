@@ -92,7 +92,7 @@ pub(super) fn drawing(
             to,
             control,
             provisional: false,
-            tolerance: (None, None),
+            tolerance: material.tolerance,
         }],
         points,
         condensed: vec![],

@@ -11,22 +11,29 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use vaaka_core::chart::{ChartDesign, SigmaSource};
+use vaaka_core::chart::{ChartDesign, Level, SigmaSource};
 use vaaka_core::judgement::firing_words;
-use vaaka_core::quantity::{Unit, to_f64};
+use vaaka_core::quantity::{Unit, decimals_for, show_signed_float, to_f64};
 use vaaka_core::study::{
-    BackTestSegment, LimitChoice, Study, StudyInput, StudyPoint, back_test, study,
+    Around, BackTestSegment, LimitChoice, Objection, Study, StudyInput, StudyPoint, back_test,
+    is_reason, study,
 };
 use vaaka_store::charts::{self, StreamView};
 use vaaka_store::ids::{SegmentId, StreamId};
 use vaaka_store::rows::Segment;
-use vaaka_store::studies::{self, Freeze, StudyRow};
+use vaaka_store::studies::{
+    self, Countersigned, Freeze, LimitProposal, NewProposal, StudyRefusal, StudyRow,
+};
 use vaaka_store::{At, imports};
 
 use self::choice::{Chosen, choice_groups, freeze_groups, hidden, read_choice, with_defaults};
 use self::drawing::drawing;
-use self::words::{GroupRow, caution_words, facts, group_rows, places_of, proposal_words};
+use self::words::{
+    GroupRow, caution_words, facts, group_rows, objection_words, places_of, proposal_words,
+    widened_offer,
+};
 use super::super::signals::sentence;
 use super::super::{Shell, page};
 use super::row::lower_first;
@@ -56,10 +63,30 @@ struct StudyPage {
     proposal: Vec<String>,
     back_test: Option<String>,
     raised: Vec<(String, String)>,
+    /// Why one lead alone may not freeze them.
+    objections: Vec<String>,
+    /// Limits widened for checks that resemble their neighbours: in words, and the choice that makes them.
+    widened: Option<(String, Vec<(String, String)>)>,
+    waiting: Option<Waiting>,
     freeze: Vec<Group>,
     hidden: Vec<(String, String)>,
     may_freeze: bool,
     error: Option<String>,
+}
+
+/// A proposal that waits for a second lead.
+#[derive(Debug)]
+struct Waiting {
+    id: i64,
+    proposer: String,
+    at: String,
+    reason: String,
+    objections: Vec<String>,
+    limits: String,
+    /// Whether the person who looks proposed it.
+    own: bool,
+    reason_typed: String,
+    reason_error: Option<String>,
 }
 
 /// Everything that a study rests on.
@@ -72,6 +99,18 @@ struct Material {
     resolution: f64,
     shift_kinds: Vec<String>,
     regulars: Vec<String>,
+    tolerance: (Option<f64>, Option<f64>),
+    waiting: Option<LimitProposal>,
+}
+
+impl Material {
+    /// The same as it was then: each shift brings a point, and what is countersigned is what was proposed.
+    fn back_at(mut self, then: Timestamp) -> Self {
+        self.rows.retain(|row| row.point().measured_at <= then);
+        self.points.retain(|point| point.measured_at <= then);
+        self.regulars = studies::regulars(&self.rows);
+        self
+    }
 }
 
 async fn material(desk: &mut Desk, id: StreamId, with_earlier: bool) -> Result<Material, WebError> {
@@ -101,7 +140,20 @@ async fn material(desk: &mut Desk, id: StreamId, with_earlier: bool) -> Result<M
     let shift_kinds = studies::shift_kinds(&mut desk.connection, &view.stream).await?;
     let regulars = studies::regulars(&rows);
     let resolution = resolution_of(&view);
-    Ok(Material { view, segment, baselines, rows, points, resolution, shift_kinds, regulars })
+    let tolerance = studies::tolerance(&mut desk.connection, id).await?;
+    let waiting = studies::waiting_proposal(&mut desk.connection, id).await?;
+    Ok(Material {
+        view,
+        segment,
+        baselines,
+        rows,
+        points,
+        resolution,
+        shift_kinds,
+        regulars,
+        tolerance,
+        waiting,
+    })
 }
 
 /// Resolution of the instrument in the unit of a chart. Charts of all levels together are means of several
@@ -160,6 +212,25 @@ fn propose(material: &Material, chosen: &Chosen) -> Proposal {
     Proposal { study: found, design, points }
 }
 
+/// What stands against freezing a design by one lead alone.
+async fn objections(
+    desk: &mut Desk,
+    material: &Material,
+    proposal: &Proposal,
+    design: &ChartDesign,
+) -> Result<Vec<Objection>, WebError> {
+    let ends = proposal.points.first().zip(proposal.points.last());
+    let open_signals = match ends {
+        Some((first, last)) => {
+            let period = (first.measured_at, last.measured_at);
+            studies::open_signals(&mut desk.connection, material.view.stream.id, period).await?
+        }
+        None => 0,
+    };
+    let (lower, upper) = material.tolerance;
+    Ok(proposal.study.objections(design, Around { lower, upper, open_signals }))
+}
+
 async fn draw(
     desk: &mut Desk,
     signed: &SignedIn,
@@ -181,6 +252,10 @@ async fn draw(
     let (tested, raised) = match design {
         Some(design) => test_the_past(desk, material, &chosen, design).await?,
         None => (None, vec![]),
+    };
+    let against = match design {
+        Some(design) => objections(desk, material, &proposal, design).await?,
+        None => vec![],
     };
     let mut words =
         design.map_or_else(Vec::new, |design| proposal_words(material, found, design, &chosen));
@@ -210,6 +285,10 @@ async fn draw(
     let more_unstable = unstable.len().saturating_sub(12);
     unstable.truncate(12);
     let mut freeze = freeze_groups();
+    let waiting = material
+        .waiting
+        .as_ref()
+        .map(|waiting| waiting_words(waiting, material, signed, typed, &faults, &zone));
     for group in &mut freeze {
         group.fill(typed, &faults);
     }
@@ -234,6 +313,12 @@ async fn draw(
         proposal: words,
         back_test: tested,
         raised,
+        objections: against
+            .iter()
+            .map(|one| objection_words(one, material, found, &used, &zone))
+            .collect(),
+        widened: design.and_then(|design| widened_offer(design, found, &full, material)),
+        waiting,
         freeze,
         hidden: hidden(&full, material),
         may_freeze: shell.may_lead() && design.is_some(),
@@ -286,21 +371,68 @@ async fn test_the_past(
     Ok((Some(tested.words()), raised))
 }
 
-/// Freezes what was chosen.
-pub async fn freeze(
-    PathId(id): PathId,
-    Sent { signed, mut desk, typed }: Sent,
-) -> Result<Response, WebError> {
-    let earlier = !typed.get("earlier").is_empty();
-    let material = material(&mut desk, StreamId(id), earlier).await?;
-    let zone = desk.here.zone.clone();
-    let chosen = read_choice(&typed, &material, &zone);
-    let mut reader = Reader::of(&typed);
+fn waiting_words(
+    waiting: &LimitProposal,
+    material: &Material,
+    signed: &SignedIn,
+    typed: &Fields,
+    faults: &BTreeMap<String, String>,
+    zone: &TimeZone,
+) -> Waiting {
+    let design: Option<ChartDesign> = serde_json::from_value(waiting.design.clone()).ok();
+    let unit = &material.view.stream.unit;
+    let limits = design.map_or(String::new(), |design| {
+        let Level::Frozen { center_line } = design.level else { return String::new() };
+        let places = decimals_for(design.sigma);
+        let show = |value: f64| show_signed_float(value, places);
+        format!(
+            "{} to {} {unit} about {} {unit}",
+            show(center_line - design.below),
+            show(center_line + design.above),
+            show(center_line)
+        )
+    });
+    Waiting {
+        id: waiting.id,
+        proposer: waiting.proposer.clone(),
+        at: local_day_time(waiting.proposed_at.0, zone),
+        reason: waiting.reason.clone(),
+        objections: serde_json::from_value(waiting.objections.clone()).unwrap_or_default(),
+        limits,
+        own: waiting.proposed_by == signed.person.id,
+        reason_typed: typed.get("decision").to_owned(),
+        reason_error: faults.get("decision").cloned(),
+    }
+}
+
+/// What a form to freeze comes to, its own faults aside.
+struct Wanted {
+    proposal: Proposal,
+    chosen: Chosen,
+    design: ChartDesign,
+    name: String,
+    reason: String,
+    months: i32,
+}
+
+/// Reads a form to freeze; the faults where it does not hold.
+fn wanted(
+    typed: &Fields,
+    material: &Material,
+    zone: &TimeZone,
+) -> Result<Wanted, BTreeMap<String, String>> {
+    let chosen = read_choice(typed, material, zone);
+    let mut reader = Reader::of(typed);
     let name =
         reader.required("name", 80, "Give these limits a name, so that people can speak of them.");
     let reason = reader.required("reason", 1_000, "Say why they are frozen now.");
+    if !reason.is_empty()
+        && let Err(words) = is_reason(&reason)
+    {
+        reader.fault("reason", words.to_string());
+    }
     let months = reader.whole("review", 1, 60).unwrap_or(12);
-    let proposal = propose(&material, &chosen);
+    let proposal = propose(material, &chosen);
     let design = match (&proposal.design, chosen.faults.is_empty()) {
         (Ok(design), true) => Some(design.clone()),
         (Err(words), true) => {
@@ -309,13 +441,72 @@ pub async fn freeze(
         }
         _ => None,
     };
-    let (Some(design), true) = (design, reader.is_fine()) else {
-        let faults = reader.faults;
-        return draw(&mut desk, &signed, &material, &typed, faults).await;
+    match design {
+        Some(design) if reader.is_fine() => {
+            Ok(Wanted { proposal, chosen, design, name, reason, months })
+        }
+        _ => Err(reader.faults),
+    }
+}
+
+/// Freezes what was chosen; where something stands against it, proposes it to a second lead.
+pub async fn freeze(
+    PathId(id): PathId,
+    Sent { signed, mut desk, typed }: Sent,
+) -> Result<Response, WebError> {
+    let earlier = !typed.get("earlier").is_empty();
+    let material = material(&mut desk, StreamId(id), earlier).await?;
+    let zone = desk.here.zone.clone();
+    let wanted = match wanted(&typed, &material, &zone) {
+        Ok(wanted) => wanted,
+        Err(faults) => return draw(&mut desk, &signed, &material, &typed, faults).await,
     };
+    let against = objections(&mut desk, &material, &wanted.proposal, &wanted.design).await?;
+    let done = if against.is_empty() {
+        let new = frozen(&mut desk, &material, &typed, &wanted, None).await?;
+        let (person, now) = (signed.person.id, desk.now);
+        studies::freeze(&mut desk.connection, StreamId(id), &new, person, now).await?
+    } else {
+        let used: Vec<&StudyPoint> =
+            wanted.proposal.points.iter().filter(|point| !point.excluded).collect();
+        let words: Vec<String> = against
+            .iter()
+            .map(|one| objection_words(one, &material, &wanted.proposal.study, &used, &zone))
+            .collect();
+        let (view, seen) = (&material.view, typed.get("seen_segment").parse().unwrap_or(0));
+        let new = NewProposal {
+            design: &wanted.design,
+            choice: typed.to_json(),
+            objections: &words,
+            reason: &wanted.reason,
+            segment: SegmentId(seen),
+            what: &format!("{} {}", view.instrument.tag, lower_first(&view.stream.label)),
+        };
+        let (person, now) = (signed.person.id, desk.now);
+        studies::propose(&mut desk.connection, StreamId(id), &new, person, now).await?
+    };
+    match done {
+        Ok(()) if against.is_empty() => Ok(Redirect::to(&format!("/charts/{id}")).into_response()),
+        Ok(()) => Ok(Redirect::to(&format!("/charts/{id}/study")).into_response()),
+        Err(refusal) => {
+            let faults = BTreeMap::from([("*".to_owned(), sentence(&refusal.to_string()))]);
+            draw(&mut desk, &signed, &material, &typed, faults).await
+        }
+    }
+}
+
+/// Everything that is kept with frozen limits.
+async fn frozen(
+    desk: &mut Desk,
+    material: &Material,
+    typed: &Fields,
+    wanted: &Wanted,
+    countersigned: Option<Countersigned>,
+) -> Result<Freeze, WebError> {
+    let Wanted { proposal, chosen, design, name, reason, months } = wanted;
     let found = &proposal.study;
-    let mut shown = proposal_words(&material, found, &design, &chosen);
-    shown.extend(test_the_past(&mut desk, &material, &chosen, &design).await?.0);
+    let mut shown = proposal_words(material, found, design, chosen);
+    shown.extend(test_the_past(desk, material, chosen, design).await?.0);
     shown.extend(found.cautions.iter().map(caution_words));
     let is_baseline = chosen.design.limits == LimitChoice::Baseline;
     let sigma_source = found
@@ -323,10 +514,10 @@ pub async fn freeze(
         .as_ref()
         .filter(|_| is_baseline)
         .map_or(SigmaSource::Given, |limits| limits.limits.sigma_source);
-    let new = Freeze {
+    Ok(Freeze {
         sigma_source: if design.resolution_floor { SigmaSource::Resolution } else { sigma_source },
-        name,
-        reason,
+        name: name.clone(),
+        reason: reason.clone(),
         period: found.period.filter(|_| is_baseline),
         points: if is_baseline { found.used } else { 0 },
         excluded: found.excluded,
@@ -338,20 +529,78 @@ pub async fn freeze(
         review_due: desk
             .today
             .saturating_add(months.months())
-            .to_zoned_datetime(zone)
+            .to_zoned_datetime(desk.here.zone.clone())
             .ok()
             .map(|zoned| zoned.timestamp()),
         shown,
         seen_segment: SegmentId(typed.get("seen_segment").parse().unwrap_or(0)),
         seen_baselines: typed.get("seen_baselines").parse().unwrap_or(-1),
-        design,
+        design: design.clone(),
+        countersigned,
+    })
+}
+
+/// A second lead countersigns limits, or turns them down; the first may withdraw them.
+pub async fn countersign(
+    PathId(id): PathId,
+    Sent { signed, mut desk, typed }: Sent,
+) -> Result<Response, WebError> {
+    let stream = StreamId(id);
+    let waiting = studies::waiting_proposal(&mut desk.connection, stream).await?;
+    let asked: i64 = typed.get("proposal").parse().unwrap_or(0);
+    let Some(waiting) = waiting.filter(|waiting| waiting.id == asked) else {
+        return Err(WebError::NotNow {
+            words: "This proposal was decided on meanwhile. Look at the chart again.".into(),
+        });
     };
-    let (person, now) = (signed.person.id, desk.now);
-    match studies::freeze(&mut desk.connection, StreamId(id), &new, person, now).await? {
-        Ok(()) => Ok(Redirect::to(&format!("/charts/{id}")).into_response()),
+    let choice = Fields::from_json(&waiting.choice);
+    let material = material(&mut desk, stream, !choice.get("earlier").is_empty()).await?;
+    let own = waiting.proposed_by == signed.person.id;
+    let reason = typed.get("decision").trim().to_owned();
+    let mut faults = BTreeMap::new();
+    if let (Err(words), false) = (is_reason(&reason), own) {
+        faults.insert("decision".to_owned(), words.to_string());
+    }
+    let accepts = typed.get("verdict") == "countersign";
+    if accepts && own {
+        faults.insert(
+            "decision".to_owned(),
+            "Another lead countersigns what you proposed.".to_owned(),
+        );
+    }
+    if !faults.is_empty() {
+        return draw(&mut desk, &signed, &material, &typed, faults).await;
+    }
+    let now = desk.now;
+    let done = if accepts {
+        let zone = desk.here.zone.clone();
+        let seen: Option<ChartDesign> = serde_json::from_value(waiting.design.clone()).ok();
+        // Points of that time that were entered late, or taken out since, change it.
+        let material = material.back_at(waiting.proposed_at.0);
+        let same = wanted(&choice, &material, &zone)
+            .ok()
+            .filter(|wanted| seen.as_ref() == Some(&wanted.design));
+        match same {
+            Some(wanted) => {
+                let second = Countersigned { proposal: waiting.id, by: signed.person.id, reason };
+                let new = frozen(&mut desk, &material, &choice, &wanted, Some(second)).await?;
+                studies::freeze(&mut desk.connection, stream, &new, waiting.proposed_by, now)
+                    .await?
+            }
+            None => Err(StudyRefusal::ChangedMeanwhile),
+        }
+    } else {
+        let words = if reason.is_empty() { "withdrawn" } else { reason.as_str() };
+        let decision = (signed.person.id, words);
+        studies::turn_down(&mut desk.connection, stream, waiting.id, decision, now).await?
+    };
+    match done {
+        Ok(()) if accepts => Ok(Redirect::to(&format!("/charts/{id}")).into_response()),
+        Ok(()) => Ok(Redirect::to(&format!("/charts/{id}/study")).into_response()),
         Err(refusal) => {
             let faults = BTreeMap::from([("*".to_owned(), sentence(&refusal.to_string()))]);
-            draw(&mut desk, &signed, &material, &typed, faults).await
+            let now = self::material(&mut desk, stream, false).await?;
+            draw(&mut desk, &signed, &now, &typed, faults).await
         }
     }
 }

@@ -1,15 +1,18 @@
 //! What a study says: facts, cautions, the proposed limits.
 
+use jiff::tz::TimeZone;
 use vaaka_core::chart::simulate::Circumstances;
 use vaaka_core::chart::{ChartDesign, Level, LimitBasis};
 use vaaka_core::judgement::sigma_words;
 use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
-use vaaka_core::study::{Caution, Difference, LimitChoice, Study};
+use vaaka_core::study::{Caution, Difference, Objection, Study, StudyPoint};
 use vaaka_store::charts;
 
-use super::super::power::{false_alarm_words, power_of, power_words};
+use super::super::power::{about, false_alarm_words, power_of, power_words, widened};
 use super::Material;
-use super::choice::Chosen;
+use super::choice::{Chosen, hidden};
+use crate::fields::Fields;
+use crate::state::local_day_time;
 
 #[derive(Debug)]
 pub(super) struct GroupRow {
@@ -112,7 +115,7 @@ pub(super) fn caution_words(caution: &Caution) -> String {
     match caution {
         Caution::Unstable { points } => format!("{points} checks lie beyond these very limits or make a pattern. Look for their causes; a point whose cause is known is left out."),
         Caution::NotNormal { probability } => format!("The values are not normal ({}): tails may be heavier than the run lengths assume.", self::probability(*probability)),
-        Caution::Autocorrelated { r } => format!("Neighbouring checks resemble each other (r = {}): sigma is taken from the standard deviation, and run lengths are shorter than shown.", show_signed_float(*r, 2)),
+        Caution::Autocorrelated { r } => format!("Neighbouring checks resemble each other (r = {}): sigma is taken from the standard deviation, and false alarms come sooner than between independent checks; below they are told as they are, and wider limits are offered.", show_signed_float(*r, 2)),
         Caution::Coarse { steps } => format!("Sigma is only {} steps of the display: patterns on the chart are partly made by rounding.", show_float(*steps, 1)),
         Caution::Floor => "The display is coarser than the spread: the resolution sets the limits, and patterns are not judged.".to_owned(),
         Caution::SeveralSegments { segments } => format!("The period holds {segments} segments: an adjustment or a change lies inside it and may widen the limits."),
@@ -129,7 +132,7 @@ pub(super) fn proposal_words(
     material: &Material,
     found: &Study,
     design: &ChartDesign,
-    chosen: &Chosen,
+    _: &Chosen,
 ) -> Vec<String> {
     let unit = &material.view.stream.unit;
     let places = decimals_for(design.sigma).max(places_of(material, found));
@@ -156,4 +159,81 @@ pub(super) fn proposal_words(
     lines.push(false_alarm_words(design, &power, weeks, around));
     lines.push(power_words(design, &power, unit));
     lines
+}
+
+/// Why one lead alone may not freeze limits, in a sentence with its numbers.
+pub(super) fn objection_words(
+    objection: &Objection,
+    material: &Material,
+    found: &Study,
+    used: &[&StudyPoint],
+    zone: &TimeZone,
+) -> String {
+    let unit = &material.view.stream.unit;
+    let places = places_of(material, found);
+    let show = |value: f64| format!("{} {unit}", show_signed_float(value, places));
+    match objection {
+        Objection::OpenSignal { count: 1 } => {
+            "A signal of this period is not closed: its cause may be in these very points."
+                .to_owned()
+        }
+        Objection::OpenSignal { count } => format!(
+            "{count} signals of this period are not closed: their cause may be in these very points."
+        ),
+        Objection::Slope { change, sigmas, probability } => format!(
+            "The period drifts: {} from its beginning to its end, {} sigma, {} (median slope, test of Mann and Kendall). Limits from it would take the drift for what is normal.",
+            show(*change),
+            show_signed_float(*sigmas, 1),
+            self::probability(*probability)
+        ),
+        Objection::Step { at, size, sigmas, probability } => format!(
+            "The period steps{}: {}, {} sigma, {} (test of Pettitt). Before and after are not one level.",
+            used.get(*at)
+                .map(|point| format!(" about {}", local_day_time(point.measured_at, zone)))
+                .unwrap_or_default(),
+            show(*size),
+            show_signed_float(*sigmas, 1),
+            self::probability(*probability)
+        ),
+        Objection::BeyondTolerance { lower_control_limit, upper_control_limit, lower, upper } => {
+            let end = |value: &Option<f64>| value.map_or("none".to_owned(), show);
+            format!(
+                "The limits, {} to {}, reach beyond the tolerance, {} to {}: this instrument cannot hold its tolerance, and a check may fail without any signal before it.",
+                show(*lower_control_limit),
+                show(*upper_control_limit),
+                end(lower),
+                end(upper)
+            )
+        }
+    }
+}
+
+/// Limits widened for checks that resemble their neighbours: what they would do, and the choice that makes them.
+pub(super) fn widened_offer(
+    design: &ChartDesign,
+    found: &Study,
+    full: &Fields,
+    material: &Material,
+) -> Option<(String, Vec<(String, String)>)> {
+    let readings = found.components.map_or(1, |components| components.readings);
+    let around = Circumstances { readings: readings.clamp(1, 25), ..Circumstances::default() };
+    let offer = widened(design, around).filter(|offer| offer.factor > 1.02)?;
+    let words = format!(
+        "Because neighbouring checks resemble each other, a false alarm comes every {} checks even with centre and sigma known. Limits {} times as wide bring that to {}; a step of one sigma is then seen after {} checks instead of {}.",
+        about(offer.before).trim_start_matches("about "),
+        show_float(offer.factor, 2),
+        about(offer.after),
+        about(offer.step_after).trim_start_matches("about "),
+        about(offer.step_before).trim_start_matches("about "),
+    );
+    let mut wider = full.clone();
+    for name in ["below", "above", "width", "interval"] {
+        let now: f64 = full.get(name).replace(',', ".").parse().ok()?;
+        wider = wider.with(name, format!("{:.2}", (now * offer.factor).min(10.0)));
+    }
+    let fields = hidden(&wider, material)
+        .into_iter()
+        .filter(|(name, _)| !name.starts_with("seen_"))
+        .collect();
+    Some((words, fields))
 }
