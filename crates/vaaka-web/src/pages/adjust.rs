@@ -161,7 +161,15 @@ impl Ground {
         Ok(found.err().map(|error| error.to_string()))
     }
 
+    /// One far value among many is chance: nothing is proposed on it before its repeat, not even in a field.
+    fn waits_for_repeat(&self) -> bool {
+        self.stored.verdict.repeat == RepeatState::RepeatAllowed
+    }
+
     fn recommended(&self) -> Option<Recommendation> {
+        if self.waits_for_repeat() {
+            return None;
+        }
         recommend(&self.points, self.noise).ok()
     }
 
@@ -265,7 +273,7 @@ fn advice(ground: &Ground) -> (String, &'static str) {
             (c, advice)
         })
         .max_by_key(|(_, advice)| rank(advice));
-    if ground.stored.verdict.repeat == RepeatState::RepeatAllowed {
+    if ground.waits_for_repeat() {
         return ("No advice on a first failing run: make its confirming repeat first. One far value among many is chance.".into(), "due");
     }
     let Some((characteristic, advice)) = worst else {
@@ -383,7 +391,10 @@ async fn draw(
         advice,
         advice_state,
         refusal,
-        no_proposal: recommend(&ground.points, ground.noise).err().map(|error| error.to_string()),
+        no_proposal: recommend(&ground.points, ground.noise)
+            .err()
+            .filter(|_| !ground.waits_for_repeat())
+            .map(|error| error.to_string()),
         kinds,
         effect: draw_effects(
             &format!("Errors of {} before and after the correction", instrument.tag),

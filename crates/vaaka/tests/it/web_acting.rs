@@ -88,7 +88,7 @@ async fn from_the_failure_to_the_proof_and_back_in_service() {
 
     // The repeat fails too: confirmed, on hold.
     clock.pass(600);
-    run(&aino, 14).await;
+    let confirmed = check_of(&run(&aino, 14).await);
     let held = aino.get("/instruments/R-02").await;
     assert_eq!(held.words(".page-head .beside"), "on hold");
     assert_eq!(
@@ -132,8 +132,13 @@ async fn from_the_failure_to_the_proof_and_back_in_service() {
     // Adjusting: a lead decides; the effect stands there before anything is recorded.
     let page = aino.get(&format!("{check}/adjust")).await;
     assert!(page.words("p.refused").contains("A lead decides"), "{}", page.text);
+    // The first failing run alone proposes nothing; its repeat does, from the level that the charts say.
     let page = ilma.get(&format!("{check}/adjust")).await;
+    assert!(page.words(".action").contains("No advice on a first failing run"), "{}", page.text);
+    assert_eq!(page.attribute("#f-gain", "value").unwrap_or_default(), "");
+    let page = ilma.get(&format!("{confirmed}/adjust")).await;
     assert!(page.find("p.refused").is_none());
+    assert!(page.words(".action").contains("by its estimated level"), "{}", page.words("main"));
     assert!(
         page.all(".plain-list tbody tr").iter().any(|row| row.contains("the simplest that fits")),
         "{}",
