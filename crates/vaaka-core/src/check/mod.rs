@@ -421,19 +421,9 @@ impl Outcome<'_> {
         }
     }
 
-    /// Whether the mean itself is outside its tolerance: a single reading or a guard band says nothing of the level.
-    fn mean_is_outside(&self) -> bool {
-        let own = self.characteristic;
-        self.result.conformity == Conformity::Fail
-            && own.limits.is_some_and(|limits| match own.mean {
-                Some(mean) => !limits.hold_mean(mean, 1),
-                None => !limits.hold_mean(own.sum(), own.n()),
-            })
-    }
-
     fn advice(&self, signal: bool) -> Option<AdjustmentAdvice> {
         let design = self.slot.design.as_ref().filter(|design| design.is_statistical())?;
-        let outside = self.mean_is_outside();
+        let outside = self.result.mean_is_outside(self.characteristic);
         let failed = self.result.conformity == Conformity::Fail;
         if !(outside && self.is_repeat || signal && !failed) {
             return None;

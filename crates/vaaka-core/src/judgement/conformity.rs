@@ -250,6 +250,17 @@ impl ConformityResult {
         kind == CharacteristicKind::Repeatability || self.budget.scatter() == Scatter::Known
     }
 
+    /// Whether it failed by its mean: where a single reading or a guard band failed alone, nothing is said of the level,
+    /// and nothing is to be adjusted.
+    #[must_use]
+    pub fn mean_is_outside(&self, own: &Characteristic) -> bool {
+        self.conformity == Conformity::Fail
+            && own.limits.is_some_and(|limits| match own.mean {
+                Some(mean) => !limits.hold_mean(mean, 1),
+                None => !limits.hold_mean(own.sum(), own.n()),
+            })
+    }
+
     /// Whether the uncertainty leaves nothing that could be accepted.
     #[must_use]
     pub fn accepts_nothing(&self) -> bool {
@@ -522,6 +533,26 @@ mod tests {
 
     /// u = 0.25 and U = 0.5: the limit 20 is drawn in to 19.5 (guard band U) and, with
     /// 1.6449·0.25 = 0.4112, rounded inward to 0.42, to 19.58 (proven at 95 %).
+
+    /// A single reading out, or a guard band, fails a check and says nothing of the level that an adjustment would move.
+    #[test]
+    fn only_a_mean_outside_speaks_of_the_level() {
+        let fine = characteristic(&["12", "18"], "20");
+        assert!(!judged(&fine, DecisionRule::SimpleAcceptance).mean_is_outside(&fine));
+        let mut single = characteristic(&["9", "21"], "20");
+        single.single_limits = Some(ToleranceLimits::symmetric("20".parse().unwrap()));
+        let failed = judged(&single, DecisionRule::SimpleAcceptance);
+        assert_eq!(failed.conformity, Conformity::Fail);
+        assert!(!failed.mean_is_outside(&single));
+        let mut near = characteristic(&["19", "20"], "20");
+        near.contributions.push(Contribution::known(ContributionSource::Certificate, 3.0));
+        let guarded = judged(&near, DecisionRule::GuardBandU);
+        assert_eq!(guarded.conformity, Conformity::Fail);
+        assert!(!guarded.mean_is_outside(&near));
+        let out = characteristic(&["20", "21"], "20");
+        assert!(judged(&out, DecisionRule::SimpleAcceptance).mean_is_outside(&out));
+    }
+
     #[rstest]
     #[case(DecisionRule::GuardBandU, "19.5", Conformity::Pass)]
     #[case(DecisionRule::GuardBandU, "19.51", Conformity::Fail)]

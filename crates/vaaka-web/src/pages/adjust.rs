@@ -268,7 +268,7 @@ fn advice(ground: &Ground) -> (String, &'static str) {
                 reference_standard_uncertainty: c.reference_standard_uncertainty(),
                 resolution,
                 coverage_factor: result.coverage_factor(),
-                within_tolerance: result.conformity != Conformity::Fail,
+                within_tolerance: !result.mean_is_outside(c),
             });
             (c, advice)
         })
