@@ -290,6 +290,10 @@ fn limit_text(limits: Option<ToleranceLimits>, decimals: u32) -> String {
             )
         }
         Some((Some(lower), None)) => format!("not below {}", show_signed(lower, places(lower))),
+        // A range or a difference without a sign has no plus either.
+        Some((None, Some(upper))) if upper > Decimal::ZERO => {
+            format!("not above {}", show_decimal(upper, places(upper)))
+        }
         Some((None, Some(upper))) => format!("not above {}", show_signed(upper, places(upper))),
         _ => "no limit".to_owned(),
     }
