@@ -531,9 +531,6 @@ mod tests {
         }
     }
 
-    /// u = 0.25 and U = 0.5: the limit 20 is drawn in to 19.5 (guard band U) and, with
-    /// 1.6449·0.25 = 0.4112, rounded inward to 0.42, to 19.58 (proven at 95 %).
-
     /// A single reading out, or a guard band, fails a check and says nothing of the level that an adjustment would move.
     #[test]
     fn only_a_mean_outside_speaks_of_the_level() {
@@ -553,6 +550,8 @@ mod tests {
         assert!(judged(&out, DecisionRule::SimpleAcceptance).mean_is_outside(&out));
     }
 
+    /// u = 0.25 and U = 0.5: the limit 20 is drawn in to 19.5 (guard band U) and, with
+    /// 1.6449·0.25 = 0.4112, rounded inward to 0.42, to 19.58 (proven at 95 %).
     #[rstest]
     #[case(DecisionRule::GuardBandU, "19.5", Conformity::Pass)]
     #[case(DecisionRule::GuardBandU, "19.51", Conformity::Fail)]
