@@ -4,7 +4,9 @@
 use jiff::{SignedDuration, Timestamp};
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
-use vaaka_core::chart::simulate::{Circumstances, Runs, with_estimated_limits};
+use vaaka_core::chart::simulate::{
+    Circumstances, Runs, falsely_within_hundred, with_estimated_limits,
+};
 use vaaka_core::chart::{
     ChartDesign, ChartPoint, ChartState, FromBaseline, Level, PROVISIONAL_POINTS, SigmaSource,
 };
@@ -157,5 +159,23 @@ fn few_shifts_that_resemble_each_other() {
         let found = found.unwrap();
         assert!((low..high).contains(&found.length.average), "{rho}: {found:?}");
         assert!(found.within > 2.0 * found.within_if_known, "{rho}: {found:?}");
+    }
+}
+
+/// The short way of the round and the long one of the study draw other values, and say the same.
+#[test]
+fn the_share_within_a_hundred_is_the_same_both_ways() {
+    let design = ChartDesign::given(0.0, 1.0);
+    for (rho, points) in [(0.0, 20), (0.0, 150), (0.5, 50)] {
+        let around = Circumstances { autocorrelation: rho, ..Circumstances::default() };
+        let runs = Runs { seed: 9, runs: 1_000 };
+        let source = SigmaSource::MovingRange;
+        let long = with_estimated_limits(&design, source, points, around, runs).unwrap();
+        let short = falsely_within_hundred(&design, source, points, around, runs).unwrap();
+        let error = long.within_standard_error * 2.0_f64.sqrt();
+        assert!(
+            (long.within - short).abs() < 4.0 * error + 1e-9,
+            "{rho} {points}: {long:?} {short}"
+        );
     }
 }

@@ -565,6 +565,10 @@ pub async fn freeze(
                 if !decide(connection, second.proposal, "countersigned", words, at).await? {
                     return Ok(Err(StudyRefusal::ChangedMeanwhile));
                 }
+            } else if let Some(waiting) = waiting_proposal(connection, stream.id).await? {
+                // It proposed limits for a chart that has others now: nobody could countersign it any more.
+                let reason = "other limits were frozen meanwhile";
+                decide(connection, waiting.id, "withdrawn", (person, reason), at).await?;
             }
             let source = to_word(&new.sigma_source)?;
             let in_place = segment.design.is_none();

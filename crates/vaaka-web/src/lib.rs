@@ -82,6 +82,8 @@ pub fn routes() -> Vec<Route> {
         read("/sign-in", Everybody, get(pages::sign_in::show)),
         write("/sign-in", Everybody, post(pages::sign_in::submit)),
         write("/sign-out", Everybody, post(pages::sign_in::sign_out)),
+        read("/worker.js", Everybody, get(pages::offline::worker)),
+        read("/offline", Everybody, get(pages::offline::show)),
         write("/look", Everybody, post(pages::sign_in::choose_look)),
         read("/", SignedIn, get(pages::round::show)),
         write("/checks", Bench, post(check_start::start)),

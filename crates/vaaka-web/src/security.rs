@@ -9,7 +9,7 @@ use crate::error::WebError;
 
 /// Nothing inline, nothing from elsewhere. `data:` pictures are used by Bootstrap's own CSS.
 const POLICY: &str = "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; \
-    font-src 'self'; connect-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'";
+    font-src 'self'; connect-src 'self'; form-action 'self'; worker-src 'self'; frame-ancestors 'none'; base-uri 'none'";
 
 /// Sets the headers that every answer carries.
 pub async fn headers(request: Request, next: Next) -> Response {

@@ -395,24 +395,7 @@ pub fn with_estimated_limits(
 ) -> Result<Estimated, RunLengthError> {
     let standard = standardised(design);
     guard(&standard, Change::None)?;
-    let mut noise = Source::new(runs.seed, around);
-    let mut lengths = Vec::with_capacity(runs.runs as usize);
-    let mut baseline: Vec<f64> = Vec::with_capacity(points);
-    for _ in 0..runs.runs {
-        noise.begin();
-        baseline.clear();
-        baseline.extend((0..points).map(|_| noise.noise()));
-        let (center, sigma) = estimate(&baseline, source);
-        let mut state = ChartState::new(SHIFT);
-        let length = (0..LONGEST)
-            .find(|index| {
-                let mut point = noise.point(*index, 0.0);
-                point.value = (point.value - center) / sigma;
-                !state.push(&standard, &point).firings().is_empty()
-            })
-            .map_or(LONGEST, |index| index + 1);
-        lengths.push(length);
-    }
+    let lengths = first_signals(&standard, source, points, around, runs, LONGEST);
     let n = f64::from(runs.runs.max(1));
     let within = lengths.iter().filter(|length| **length <= HUNDRED).count() as f64 / n;
     let mut known = Source::new(runs.seed, Circumstances { autocorrelation: 0.0, ..around });
@@ -429,6 +412,55 @@ pub fn with_estimated_limits(
         within_if_known: f64::from(signalled) / n,
         length: summary(lengths),
     })
+}
+
+/// Share of charts with a false signal within [`HUNDRED`] checks, as [`with_estimated_limits`], for a hundredth of
+/// its work: the runs end there.
+///
+/// # Errors
+/// As [`run_length_of`].
+pub fn falsely_within_hundred(
+    design: &ChartDesign,
+    source: SigmaSource,
+    points: usize,
+    around: Circumstances,
+    runs: Runs,
+) -> Result<f64, RunLengthError> {
+    let standard = standardised(design);
+    guard(&standard, Change::None)?;
+    let lengths = first_signals(&standard, source, points, around, runs, HUNDRED + 1);
+    let found = lengths.iter().filter(|length| **length <= HUNDRED).count();
+    Ok(found as f64 / f64::from(runs.runs.max(1)))
+}
+
+/// The check of the first signal behind a baseline of `points` checks, for each run; `longest` where none came
+/// before it.
+fn first_signals(
+    standard: &ChartDesign,
+    source: SigmaSource,
+    points: usize,
+    around: Circumstances,
+    runs: Runs,
+    longest: u32,
+) -> Vec<u32> {
+    let mut noise = Source::new(runs.seed, around);
+    let mut baseline: Vec<f64> = Vec::with_capacity(points);
+    (0..runs.runs)
+        .map(|_| {
+            noise.begin();
+            baseline.clear();
+            baseline.extend((0..points).map(|_| noise.noise()));
+            let (center, sigma) = estimate(&baseline, source);
+            let mut state = ChartState::new(SHIFT);
+            (0..longest)
+                .find(|index| {
+                    let mut point = noise.point(*index, 0.0);
+                    point.value = (point.value - center) / sigma;
+                    !state.push(standard, &point).firings().is_empty()
+                })
+                .map_or(longest, |index| index + 1)
+        })
+        .collect()
 }
 
 /// Centre and sigma of a baseline, as limits are formed from it.

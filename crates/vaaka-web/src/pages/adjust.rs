@@ -167,7 +167,8 @@ impl Ground {
     }
 
     fn recommended(&self) -> Option<Recommendation> {
-        if self.waits_for_repeat() {
+        // Nor where no chart says what the level is: one check's own error is not it.
+        if self.waits_for_repeat() || self.levels.is_empty() {
             return None;
         }
         recommend(&self.points, self.noise).ok()
@@ -205,7 +206,10 @@ fn points_of(
         .filter(|(c, _)| c.unit.symbol() == unit)
         .map(|(c, _)| ErrorPoint {
             key: c.key.clone(),
-            label: c.label.clone(),
+            label: match levels.contains_key(&c.key) || levels.is_empty() {
+                true => c.label.clone(),
+                false => format!("{} (no chart: this check alone)", c.label),
+            },
             reference: c.reference_value.map_or(0.0, to_f64),
             error: c.value(),
             level: levels.get(&c.key).map_or_else(|| c.value(), |known| known.estimate.level),

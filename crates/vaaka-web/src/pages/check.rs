@@ -100,9 +100,12 @@ pub struct EntryForm {
     /// The value that the guard asked about, when its question was answered with yes.
     #[serde(default)]
     confirm_far: Option<String>,
-    /// A value that was typed first while the network was gone, asked about, and not confirmed.
+    /// What was typed first while the network was gone, and not kept: one value a line.
     #[serde(default)]
     attempted: String,
+    /// Why the server did not take what the browser held, when somebody gave it up for that: it is kept as an attempt.
+    #[serde(default)]
+    given_up: Option<String>,
     #[serde(default)]
     replaces: Option<i64>,
     #[serde(default)]
@@ -229,6 +232,23 @@ async fn keep_entry(
     }
     let mut connection = state.store.connection().await?;
     let now = entries::check_now(&connection, CheckId(id)).await?;
+    if let Some(words) = &form.given_up {
+        let id = now.check.id;
+        keep_given_up(&mut connection, id, (form, words), (state.now(), signed.person.id)).await?;
+        return Ok((Outcome::Goto(format!("/checks/{id}")), None));
+    }
+    if now.check.state != "open" && form.age_ms.is_some() {
+        // "Kept" is said of what is kept, and of nothing else.
+        if entries::has_key(&connection, now.check.id, form.key).await? {
+            return Ok((Outcome::Goto(format!("/checks/{id}")), None));
+        }
+        let over = if now.check.state == "void" { "void" } else { "concluded" };
+        return Err(WebError::NotNow {
+            words: format!(
+                "This check is {over} already; this entry came too late and is no part of it."
+            ),
+        });
+    }
     if let Some(next) = not_open(&now.check)? {
         return Ok((Outcome::Goto(next), None));
     }
@@ -249,10 +269,12 @@ async fn keep_entry(
         // Held by the browser and not the next: the server has moved on meanwhile.
         if !same && form.age_ms.is_some() {
             let mut typed = form.as_typed();
-            typed.error = Some(
+            let words = if view.is_ahead(&form.step, form.repeat) {
+                "The check has not come to this step: what stands before it is not kept. Enter that first, then send this again."
+            } else {
                 "This step was kept already, here or on another screen; the check has gone on."
-                    .into(),
-            );
+            };
+            typed.error = Some(words.into());
             return again(view, typed);
         }
         let overtaken = if same { "" } else { "?overtaken=true" };
@@ -296,18 +318,7 @@ async fn keep_entry(
             return again(view, typed);
         }
     };
-    // What was asked about on the device, while the network was gone, and typed anew.
-    if !form.attempted.trim().is_empty() && form.attempted.trim() != form.typed.trim() {
-        let first =
-            Proposal { typed: form.attempted.clone(), confirm_far: None, ..proposal.clone() };
-        if let Err(error) = accept(target.step, &first, &view.run, measured)
-            && let Some(kind) = error.attempt()
-        {
-            let at = (measured, signed.person.id);
-            keep_attempt(&mut connection, &view, &target, (kind, &form.attempted), at, &error)
-                .await?;
-        }
-    }
+    keep_attempted(&mut connection, &view, &target, (form, &proposal), (measured, signed)).await?;
     if target.replaces.is_some() && form.reason.trim().is_empty() {
         let mut typed = form.as_typed();
         typed.reason_error =
@@ -404,6 +415,52 @@ fn refused(form: &EntryForm, error: &EntryError) -> Typed {
         typed.error = Some(error.to_string());
     }
     typed
+}
+
+/// Keeps what was typed first while the network was gone, and what the rules would have refused or asked about.
+async fn keep_attempted(
+    connection: &mut Connection,
+    view: &OpenRun,
+    target: &Target<'_>,
+    (form, proposal): (&EntryForm, &Proposal),
+    (measured, signed): (Timestamp, &SignedIn),
+) -> Result<(), WebError> {
+    /// Nobody types more wrong values at one step.
+    const MOST: usize = 20;
+    let kept = form.typed.trim();
+    let lines = form.attempted.lines().map(str::trim);
+    for typed in lines.filter(|typed| !typed.is_empty() && *typed != kept).take(MOST) {
+        let first = Proposal { typed: typed.to_owned(), confirm_far: None, ..proposal.clone() };
+        if let Err(error) = accept(target.step, &first, &view.run, measured)
+            && let Some(kind) = error.attempt()
+        {
+            let at = (measured, signed.person.id);
+            keep_attempt(connection, view, target, (kind, typed), at, &error).await?;
+        }
+    }
+    Ok(())
+}
+
+/// What the browser held and the server did not take is no entry; that it was read stays on record.
+async fn keep_given_up(
+    connection: &mut Connection,
+    check: CheckId,
+    (form, words): (&EntryForm, &str),
+    (now, person): (Timestamp, PersonId),
+) -> Result<(), WebError> {
+    let short = |text: &str, most: usize| clean(text).chars().take(most).collect::<String>();
+    let said = short(words, 400);
+    let row = AttemptRow {
+        check_id: check,
+        step_key: short(&form.step, 80),
+        repeat: i32::try_from(form.repeat.max(1)).unwrap_or(i32::MAX),
+        kind: "held".to_owned(),
+        typed: short(&form.typed, 40),
+        said: if said.is_empty() { "not taken".to_owned() } else { said },
+        person_id: person,
+        at: At(now),
+    };
+    Ok(attempts::keep(connection, &row).await?)
 }
 
 /// Keeps what was refused and says something about the instrument or the standard.

@@ -73,17 +73,7 @@ impl OpenRun {
             beam,
             beam_words,
             title: step.title.clone(),
-            expected: match &step.input {
-                Input::Reading { expected, guard, guard_question, resolution, .. } => {
-                    Some(Expected {
-                        step: resolution.to_string(),
-                        value: expected.to_string(),
-                        guard: guard.to_string(),
-                        question: guard_question.clone(),
-                    })
-                }
-                _ => None,
-            },
+            rules: LocalRules::of(&step.input),
         }
     }
 
@@ -209,7 +199,7 @@ pub struct Sentence {
 #[derive(Debug)]
 pub struct StepView {
     pub title: String,
-    pub expected: Option<Expected>,
+    pub rules: LocalRules,
     pub key: String,
     pub repeat: u32,
     pub form_key: Uuid,
@@ -230,15 +220,59 @@ pub struct StepView {
     pub beam_words: Option<(String, String, String)>,
 }
 
-/// What a reading should be about, for the browser's provisional question while the network is
-/// gone.
-#[derive(Debug)]
-pub struct Expected {
-    pub value: String,
+/// What the browser can ask by itself about what is typed, while the network is gone; empty where a step has none.
+/// The server rules on what arrives.
+#[derive(Debug, Default)]
+pub struct LocalRules {
+    /// "reading", "setting", "condition" or nothing.
+    pub kind: &'static str,
+    /// What a reading should be about; what a setting should be.
+    pub wanted: String,
+    /// Within which distance a reading is not asked about.
     pub guard: String,
-    pub question: String,
+    /// The question about a far reading; what a condition advises.
+    pub words: String,
     /// Steps in which the display moves.
     pub step: String,
+    /// Name of a setting or condition; unit of a reading.
+    pub name: String,
+    /// Lower limit of a condition.
+    pub lower: String,
+    /// Upper limit of it.
+    pub upper: String,
+}
+
+impl LocalRules {
+    fn of(input: &Input) -> Self {
+        let text = |limit: &Option<Decimal>| limit.map(|own| own.to_string()).unwrap_or_default();
+        match input {
+            Input::Reading { expected, guard, guard_question, resolution, unit, .. } => Self {
+                kind: "reading",
+                wanted: expected.to_string(),
+                guard: guard.to_string(),
+                words: guard_question.clone(),
+                step: resolution.to_string(),
+                name: unit.symbol().to_owned(),
+                ..Self::default()
+            },
+            Input::Setting { name, expected } => Self {
+                kind: "setting",
+                wanted: expected.clone(),
+                name: name.clone(),
+                ..Self::default()
+            },
+            Input::Condition { name, unit, lower, upper, advice } => Self {
+                kind: "condition",
+                wanted: vaaka_core::method::condition_words(*lower, *upper, unit),
+                words: advice.clone(),
+                name: name.clone(),
+                lower: text(lower),
+                upper: text(upper),
+                ..Self::default()
+            },
+            _ => Self::default(),
+        }
+    }
 }
 
 /// The times that bind a step.

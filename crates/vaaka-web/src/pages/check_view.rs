@@ -212,6 +212,16 @@ impl OpenRun {
         Some(Target { step: next, repeat: place, replaces: None, redone, is_last })
     }
 
+    /// Whether a step lies beyond the next one.
+    pub fn is_ahead(&self, step: &str, repeat: u32) -> bool {
+        let place = |key: &str| self.steps.iter().position(|own| own.key.0 == key);
+        let Some((next, now)) = self.run.next(&self.steps) else { return false };
+        match (place(step), place(&next.key.0)) {
+            (Some(own), Some(at)) => own > at || (own == at && repeat > now),
+            _ => false,
+        }
+    }
+
     /// Why nothing more can be read: a standard was withdrawn since it was taken.
     pub fn withdrawn_words(&self) -> Option<String> {
         let held = self.standards.iter().find(|used| used.withdrawn.is_some())?;

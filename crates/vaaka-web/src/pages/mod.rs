@@ -27,6 +27,7 @@ pub mod ladder;
 pub mod late;
 pub mod missed;
 pub mod notices;
+pub mod offline;
 pub mod people;
 pub mod plan_editor;
 mod plan_form;

@@ -42,7 +42,7 @@ export function runCheck(check) {
     }
     if (event.key === "Escape" && check.dataset.stepBack) {
       event.preventDefault();
-      window.location.assign(check.dataset.stepBack);
+      document.dispatchEvent(new CustomEvent("vaaka:leave", { detail: check.dataset.stepBack }));
     }
     if (event.key === "F8") {
       event.preventDefault();

@@ -1,5 +1,7 @@
 // With the network gone, an entry is kept on this device, marked so, and sent when the network is
 // back, in its order and in the name of who read it. The server rules on what arrives.
+import { ask, attempts } from "./local.js";
+
 const STORE = "vaaka.held";
 const TRY_AGAIN_MS = 4000;
 const PATIENCE_MS = 8000;
@@ -47,28 +49,44 @@ async function send(entry) {
 
 let sending = false;
 
-// Sends what is held, oldest first; stops at the first that does not go through.
+// Sends what is held, oldest first. What the server does not take stays, with its words, and what follows it in the same
+// check waits behind it until a person has looked; other checks go on.
 export async function flush(after) {
   if (sending) return;
   sending = true;
   let sent = 0;
-  let stopped = null;
+  let refused = null;
+  const waiting = new Set();
   try {
     for (const entry of mine()) {
-      const answer = await send(entry);
-      if (answer.state !== "kept") {
-        stopped = { entry, answer };
-        break;
+      if (waiting.has(entry.check)) continue;
+      if (entry.refused && entry.fields.given_up === undefined) {
+        waiting.add(entry.check);
+        continue;
       }
-      store(heldEntries().filter((one) => one.fields.key !== entry.fields.key));
-      sent += 1;
+      const answer = await send(entry);
+      if (answer.state === "kept") {
+        store(heldEntries().filter((one) => one.fields.key !== entry.fields.key));
+        sent += 1;
+      } else if (answer.state === "signed_out") {
+        refused = { entry, words: answer.words };
+        break;
+      } else {
+        change(entry, { refused: answer.words });
+        refused = { entry, words: answer.words };
+        waiting.add(entry.check);
+      }
     }
   } catch {
     // Still gone: it is tried again.
   } finally {
     sending = false;
   }
-  after({ sent, stopped, left: mine().length });
+  after({ sent, refused, left: mine().length });
+}
+
+function change(entry, to) {
+  store(heldEntries().map((one) => (one.fields.key === entry.fields.key ? { ...one, ...to } : one)));
 }
 
 export function showNote() {
@@ -79,6 +97,8 @@ export function showNote() {
   const others = all.length - own;
   const words = [];
   if (own > 0) words.push(`${own} ${own === 1 ? "entry is" : "entries are"} kept on this device and not sent yet.`);
+  const refused = all.filter((entry) => entry.person === me() && entry.refused).length;
+  if (refused > 0) words.push(`${refused} of them ${refused === 1 ? "was" : "were"} not taken: look at ${refused === 1 ? "it" : "them"}.`);
   if (others > 0) words.push(`${others} more of somebody else: sent when they sign in here.`);
   note.textContent = words.join(" ");
   note.hidden = words.length === 0;
@@ -90,21 +110,23 @@ export function showNote() {
   }
 }
 
-const number = (text) => Number(text.trim().replace(",", ".").replace("\u2212", "-"));
+// A name for an entry, also where the page came over a connection that browsers call unsafe.
+function newKey() {
+  const bytes = crypto.getRandomValues(new Uint8Array(16));
+  bytes[6] = (bytes[6] & 0x0f) | 0x40;
+  bytes[8] = (bytes[8] & 0x3f) | 0x80;
+  const hex = [...bytes].map((byte) => byte.toString(16).padStart(2, "0")).join("");
+  return hex.replace(/^(.{8})(.{4})(.{4})(.{4})(.{12})$/, "$1-$2-$3-$4-$5");
+}
 
-// A provisional question only: far from the point, as the server would ask. The answer is about the value that was asked
-// about; another one is asked about anew, and the one typed first is sent along, for the record.
-function far(form) {
-  const { expected, guard, question } = form.dataset;
-  if (expected === undefined) return null;
-  const text = form.querySelector("[name=typed]").value;
-  const typed = number(text);
-  if (!Number.isFinite(typed) || text.trim() === "") return "Type a number, digits with one comma or point.";
-  if (form.dataset.asked !== undefined && number(form.dataset.asked) !== typed) form.dataset.attempted = form.dataset.asked;
-  if (Math.abs(typed - Number(expected)) <= Number(guard)) return null;
-  if (form.dataset.asked !== undefined && number(form.dataset.asked) === typed) return null;
-  form.dataset.asked = text;
-  return `${question} ${text.trim()} was typed. If the display really shows this, press Enter once more.`;
+// Whether the server answers, asked shortly: a link followed into nothing is the browser's own page of errors.
+export async function reaches() {
+  try {
+    const answer = await fetch("/health", { cache: "no-store", signal: AbortSignal.timeout(2000) });
+    return answer.status < 500;
+  } catch {
+    return false;
+  }
 }
 
 export function keepHeld(check) {
@@ -122,22 +144,23 @@ export function keepHeld(check) {
   function draw() {
     const held = ofCheck();
     panel.hidden = held.length === 0;
+    const bad = held.find((entry) => entry.refused);
     list.replaceChildren(
       ...held.map((entry) => {
         const line = document.createElement("li");
         const time = new Date(entry.at).toTimeString().slice(0, 5);
-        const typed = [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ");
-        line.textContent = `${entry.title}: ${typed || "ticked"} (${time})`;
+        const state = entry === bad ? " \u2013 not taken" : bad ? " \u2013 waits behind it" : "";
+        line.textContent = `${named(entry)} (${time})${state}`;
         return line;
       }),
     );
+    say(bad ? `Not taken: ${named(bad)}. ${bad.refused}` : "");
     showNote();
   }
 
-  function say(words) {
-    refused.textContent = words;
-    refused.hidden = words === "";
-    buttons.hidden = words === "";
+  function named(entry) {
+    const typed = [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ");
+    return `${entry.title}: ${typed || "ticked"}`;
   }
 
   // The way goes on: what was now is kept on the device, and the next bead is now.
@@ -174,11 +197,34 @@ export function keepHeld(check) {
     field?.focus();
   }
 
+  // Words at the form; the person reads them and types again.
+  function tell(form, { words, field }) {
+    let line = form.querySelector(".field-error[data-local]");
+    if (!line) {
+      line = document.createElement("p");
+      line.className = "field-error";
+      line.dataset.local = "";
+      line.setAttribute("role", "alert");
+      form.append(line);
+    }
+    line.textContent = words;
+    const at = field ?? form.querySelector("[name=typed]");
+    at?.focus();
+    if (at?.select) at.select();
+  }
+
+  // Kept on the device once the step has nothing to ask any more.
   function hold(form) {
+    const question = ask(form);
+    if (question) {
+      tell(form, question);
+      return;
+    }
     const fields = Object.fromEntries(new FormData(form));
     delete fields.form_token;
     if (form.dataset.asked !== undefined) fields.confirm_far = form.dataset.asked;
-    if (form.dataset.attempted !== undefined) fields.attempted = form.dataset.attempted;
+    const before = attempts(form);
+    if (before.length > 0) fields.attempted = before.join("\n");
     const entry = { check: id, person: me(), title: form.dataset.title ?? "", at: Date.now(), fields };
     try {
       store([...heldEntries(), entry]);
@@ -186,19 +232,21 @@ export function keepHeld(check) {
       say("This device has no room to keep it. Write it down, and enter it when the network is back.");
       return;
     }
-    gone = true;
     draw();
     showNext();
   }
 
-  function ended({ sent, stopped, left }) {
+  function ended({ sent, refused, left }) {
     draw();
-    if (stopped && stopped.entry.check === id) {
-      const typed = stopped.entry.fields.typed ?? "";
-      say(`Not taken: ${stopped.entry.title}${typed ? ` “${typed}”` : ""}. ${stopped.answer.words}`);
+    const field = place.querySelector("[name=typed]");
+    const busy = field !== null && field.value.trim() !== "";
+    if (refused && refused.entry.check === id) {
+      if (!refused.entry.refused && refused.words && !ofCheck().some((entry) => entry.refused)) say(refused.words);
+      // The step as the server has it stands beside what was not taken; what is just being typed is not thrown away.
+      else if (gone && !busy) window.location.assign(`/checks/${id}`);
       return;
     }
-    if (left === 0 && sent > 0 && gone) window.location.reload();
+    if (left === 0 && sent > 0 && gone) window.location.assign(`/checks/${id}`);
   }
 
   check.addEventListener("submit", (event) => {
@@ -210,21 +258,9 @@ export function keepHeld(check) {
     event.stopPropagation();
     // A second Enter while the first is on its way sends nothing.
     if (form.dataset.sent) return;
-    if (gone || ofCheck().length > 0) {
-      if (form.querySelector("[name=typed]")) {
-        const words = far(form);
-        if (words) {
-          let line = form.querySelector(".field-error");
-          if (!line) {
-            line = document.createElement("p");
-            line.className = "field-error";
-            line.setAttribute("role", "alert");
-            form.append(line);
-          }
-          line.textContent = words;
-          return;
-        }
-      }
+    // Beside what was refused the page shows the step as the server has it: that goes there, not behind the refused one.
+    const held = ofCheck();
+    if (gone || (held.length > 0 && !held.some((entry) => entry.refused))) {
       hold(form);
       return;
     }
@@ -237,20 +273,75 @@ export function keepHeld(check) {
         // Refused, or signed out: the server's own page says so, with what was typed.
         else form.submit();
       })
-      .catch(() => hold(form));
+      .catch(() => {
+        gone = true;
+        delete form.dataset.sent;
+        form.classList.remove("is-sending");
+        const before = form.querySelector("[name=typed]")?.value;
+        hold(form);
+        // Another value after this is another entry: the first may have arrived all the same.
+        const field = form.querySelector("[name=typed]");
+        field?.addEventListener("input", () => {
+          if (field.value !== before) form.querySelector("[name=key]").value = newKey();
+        }, { once: true });
+      });
   });
 
-  check.querySelector("[data-held-drop]")?.addEventListener("click", () => {
-    store(heldEntries().filter((entry) => entry.check !== id || entry.person !== me()));
-    window.location.assign(`/checks/${id}`);
+  check.querySelector("[data-held-again]")?.addEventListener("click", () => {
+    const bad = ofCheck().find((entry) => entry.refused);
+    if (bad) change(bad, { refused: undefined });
+    retry();
   });
+
+  // Left out of the check, not lost: the server keeps what was read beside the record.
+  check.querySelector("[data-held-drop]")?.addEventListener("click", () => {
+    const bad = ofCheck().find((entry) => entry.refused);
+    if (!bad) return;
+    // Its own name is used up where the server has kept another value under it.
+    change(bad, { fields: { ...bad.fields, given_up: bad.refused } });
+    gone = true;
+    retry();
+  });
+
+  // A link, Esc or a form beside the step leads nowhere with the network gone: the page says so and stays.
+  async function leave(go) {
+    if (await reaches()) {
+      go();
+      return;
+    }
+    gone = true;
+    const note = document.querySelector("[data-held-note]");
+    note.textContent = "The network is gone: this page stays as it is, and you can go on measuring. What you keep is sent when the network is back.";
+    note.hidden = false;
+  }
+  document.addEventListener("click", (event) => {
+    const link = event.target.closest?.("a[href]");
+    if (!link || event.defaultPrevented || event.button !== 0 || event.ctrlKey || event.metaKey || event.shiftKey) return;
+    if (link.target || link.origin !== window.location.origin || link.getAttribute("href").startsWith("#")) return;
+    event.preventDefault();
+    leave(() => window.location.assign(link.href));
+  });
+  document.addEventListener("vaaka:leave", (event) => leave(() => window.location.assign(event.detail)));
+  document.addEventListener("submit", (event) => {
+    const form = event.target;
+    if (event.defaultPrevented || form.dataset.reached) return;
+    const entry = form.matches("form.entry") && !form.querySelector("[name=replaces]");
+    if (entry && event.submitter?.name !== "confirm_far") return;
+    event.preventDefault();
+    event.stopPropagation();
+    const by = event.submitter;
+    leave(() => {
+      form.dataset.reached = "yes";
+      form.requestSubmit(by);
+    });
+  }, true);
 
   const retry = () => {
     if (mine().length > 0) flush(ended);
   };
   draw();
   if (ofCheck().length > 0) {
-    gone = true;
+    gone = !ofCheck().some((entry) => entry.refused);
     retry();
   }
   window.addEventListener("online", retry);

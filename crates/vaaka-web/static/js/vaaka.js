@@ -30,3 +30,6 @@ if (focused && document.activeElement === document.body) {
   const { top, bottom } = focused.getBoundingClientRect();
   if (top < 0 || bottom > window.innerHeight - 60) focused.scrollIntoView({ block: "center", behavior: "instant" });
 }
+// The page for the time without a network. Browsers give workers to safe connections only; elsewhere a check's own page
+// asks before it follows a link.
+if (document.body.dataset.person && "serviceWorker" in navigator) navigator.serviceWorker.register("/worker.js").catch(() => {});

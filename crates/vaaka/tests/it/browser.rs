@@ -45,6 +45,12 @@ async fn the_network_goes_and_nothing_is_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_page_of_the_application_answers_without_the_network() {
+    let server = Server::demo().await;
+    script("shell.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_plan_is_built_previewed_approved_and_run() {
     let server = Server::demo().await;
     script("plan.mjs", &server.base, &[]).await;

@@ -2,6 +2,8 @@
 
 use jiff::Timestamp;
 use vaaka::demo::{Request, generate};
+use vaaka_core::chart::Side;
+use vaaka_core::judgement::{Reason, Verdict};
 
 use crate::support::now;
 
@@ -109,4 +111,34 @@ fn it_looks_like_real_data() {
     let most = 11 * 3 * 60;
     let made = world.checks.iter().filter(|check| check.state == "concluded").count();
     assert!(made < most && made > most * 85 / 100, "{made} of {most}");
+}
+
+/// A forecast follows a standing signal: to its side, with ends in order, and from an interval without zero.
+#[test]
+fn no_forecast_of_a_year_points_against_its_signal() {
+    let world = world(365, now());
+    let mut told = 0;
+    for result in &world.results {
+        let verdict: Verdict = serde_json::from_value(result.verdict.clone()).unwrap();
+        let Some((key, drift)) = verdict.forecast_of.zip(verdict.forecast) else { continue };
+        told += 1;
+        let sides: Vec<Side> = verdict
+            .reasons
+            .iter()
+            .filter_map(|reason| match reason {
+                Reason::StillActive { key: own, side } if *own == key => *side,
+                Reason::Fired { key: own, firing } if *own == key => firing.side,
+                _ => None,
+            })
+            .collect();
+        let upward = if drift.per_week > 0.0 { Side::Above } else { Side::Below };
+        assert!(sides.contains(&upward), "{key}: {drift:?} beside {sides:?}");
+        assert!(drift.per_week_low * drift.per_week_high > 0.0, "{key}: {drift:?}");
+        assert!(drift.per_week_low <= drift.per_week && drift.per_week <= drift.per_week_high);
+        if let Some(crossing) = drift.crossing {
+            assert!(crossing.earliest <= crossing.at, "{key}: {crossing:?}");
+            assert!(crossing.latest.is_none_or(|latest| latest >= crossing.at), "{key}");
+        }
+    }
+    assert!(told > 10, "the year tells {told} forecasts");
 }

@@ -84,7 +84,7 @@ pub async fn with_clock() -> (Arc<HandClock>, Server) {
 }
 
 /// The time before the tank scale begins to drift, as the form of a study asks for it.
-const QUIET: &str = "chosen=yes&to=2026-10-28";
+pub const QUIET: &str = "chosen=yes&to=2026-10-28";
 
 /// Readings of the tank scale that are right to a gram.
 pub const FINE: [&str; 9] =

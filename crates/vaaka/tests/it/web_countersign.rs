@@ -5,7 +5,7 @@ use reqwest::StatusCode;
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server};
 use crate::web_chart_room::{
-    FINE, chart, freeze, ilma, lines, next_shift, number, post, rauno, with_clock,
+    FINE, QUIET, chart, freeze, ilma, lines, next_shift, number, post, rauno, with_clock,
 };
 
 const WORDS: [(&str, &str); 2] =
@@ -191,4 +191,21 @@ async fn a_quiet_period_is_frozen_by_one_lead() {
     assert!(!page.text.contains("A second lead has to countersign"), "{}", page.text);
     let done = freeze(&case.ilma, &path, &page, &WORDS).await;
     assert_eq!(done.location.as_deref(), Some(format!("/charts/{quiet}").as_str()));
+}
+
+/// Limits that another lead freezes meanwhile end what waits: it was proposed for a chart that is another one now.
+#[tokio::test(flavor = "multi_thread")]
+async fn other_limits_end_a_proposal_that_waits() {
+    let case = Case::new().await;
+    case.propose().await;
+    let page = case.rauno.get(&format!("/charts/{}/study?{QUIET}", case.id)).await;
+    let done = freeze(&case.rauno, &case.study(), &page, &WORDS).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.text);
+    let query = "SELECT state || ': ' || decided_reason AS line FROM limit_proposals";
+    let states = lines(&case.server.database, query).await;
+    assert_eq!(states, ["withdrawn: other limits were frozen meanwhile"]);
+    assert!(case.ilma.get(&case.study()).await.find("#waiting").is_none());
+    let open = "SELECT count(*) AS number FROM notices WHERE kind = 'limits_to_countersign'
+        AND taken_by IS NULL";
+    assert_eq!(number(&case.server.database, open).await, 0);
 }

@@ -30,7 +30,7 @@ use self::cards::{
 };
 pub(super) use self::drawing::{drawing, seconds};
 use self::panes::{asked_panes, distribution};
-pub(super) use self::power::power_of;
+pub(super) use self::power::false_signals_a_check;
 use self::read::{MOST_ROWS, conditions_of, read_window, view_of};
 pub(super) use self::read::{Read, read};
 pub(super) use self::row::rows;

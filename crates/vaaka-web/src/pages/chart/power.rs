@@ -4,8 +4,8 @@ use std::collections::HashMap;
 use std::sync::{Mutex, OnceLock};
 
 use vaaka_core::chart::simulate::{
-    Change, Circumstances, Estimate, Estimated, HUNDRED, Runs, Widened, run_length_of, widened_for,
-    with_estimated_limits,
+    Change, Circumstances, Estimate, Estimated, HUNDRED, Runs, Widened, falsely_within_hundred,
+    run_length_of, widened_for, with_estimated_limits,
 };
 use vaaka_core::chart::{ChartDesign, FromBaseline, Level};
 use vaaka_core::quantity::{decimals_for, show_float};
@@ -55,6 +55,39 @@ pub(in crate::pages) fn honest(design: &ChartDesign, around: Circumstances) -> O
         let around = Circumstances { autocorrelation: rho, ..around };
         with_estimated_limits(&plain, from.source, points, around, Runs::default()).ok()
     })
+}
+
+/// False signals a check that are to be expected of a design within the next hundred checks, with what its limits
+/// were formed from counted in: −ln(1 − p)/100, p the share of charts that give one. Lines that somebody set are
+/// crossed by chance as often as nobody can say.
+pub(in crate::pages) fn false_signals_a_check(design: &ChartDesign) -> Option<f64> {
+    static KEPT: Kept<Option<f64>> = OnceLock::new();
+    if !design.is_statistical() {
+        return None;
+    }
+    let Some(from) = design.estimated else {
+        let power = power_of(design, Circumstances::default())?;
+        return Some(1.0 / power.quiet.average);
+    };
+    // As the charts are grouped (`segments.design_group`): nobody tells a sum's parts apart more finely.
+    let points = first_digit(from.points);
+    let rho = (from.autocorrelation * 10.0).round() / 10.0;
+    let plain = plain(design);
+    let key = format!("{points} {rho} {:?} {}", from.source, key_of(&plain)?);
+    remembered(&KEPT, key, || {
+        let around = Circumstances { autocorrelation: rho, ..Circumstances::default() };
+        let runs = Runs::default();
+        let within = falsely_within_hundred(&plain, from.source, points, around, runs).ok()?;
+        // Where every run gave one, half a run more is as good a guess as any.
+        let most = 1.0 - 0.5 / f64::from(runs.runs);
+        Some(-(1.0 - within.min(most)).ln() / f64::from(HUNDRED))
+    })
+}
+
+/// 57 is 50 and 312 is 300: a few shifts more or less change no sum.
+fn first_digit(points: usize) -> usize {
+    let step = 10_usize.pow(points.max(1).ilog10());
+    points / step * step
 }
 
 /// Limits widened for checks that resemble their neighbours; none where they do not.

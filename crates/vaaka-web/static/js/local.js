@@ -1,0 +1,124 @@
+// What a step asks by itself while the network is gone: the questions of the server, about one value, without its
+// registers. The server rules on what arrives. Decimals are exact here, too: 20.1 is no binary number.
+const MOST_DIGITS = 15;
+
+/** A number as typed: { units, places } with value = units / 10^places; words where it is none. */
+function parse(text) {
+  const plain = text.trim().replace(/[\s\u00a0\u2009\u202f]/g, "").replace("\u2212", "-");
+  if (plain === "") return { words: "Nothing is typed yet. Type what the display shows, digits only." };
+  const odd = /[^0-9.,+-]/.exec(plain) ?? /(?<=.)[+-]/.exec(plain);
+  if (odd) return { words: `\u201c${odd[0]}\u201d is not part of a number. Type digits with one comma or point, for example 20.012.` };
+  const [whole, fraction = "", ...more] = plain.replace(/^[+-]/, "").split(/[.,]/);
+  if (more.length > 0) return { words: "There is more than one comma or point. Type the number without thousands marks, with one comma or point for the decimals." };
+  if (whole + fraction === "") return { words: "There is no digit in this. Type what the display shows, for example 20.012." };
+  if ((whole + fraction).length > MOST_DIGITS) return { words: `That is more than ${MOST_DIGITS} digits. Type only what the display shows.` };
+  const units = BigInt(whole + fraction) * (plain.startsWith("-") ? -1n : 1n);
+  return { units, places: fraction.length };
+}
+
+const scaled = (number, places) => number.units * 10n ** BigInt(places - number.places);
+
+/** Two numbers as whole numbers of the finer place. */
+function alike(a, b) {
+  const places = Math.max(a.places, b.places);
+  return [scaled(a, places), scaled(b, places)];
+}
+
+const size = (value) => (value < 0n ? -value : value);
+const less = (a, b) => {
+  const [x, y] = alike(a, b);
+  return x < y;
+};
+const same = (a, b) => {
+  const [x, y] = alike(a, b);
+  return x === y;
+};
+const minus = (a, b) => {
+  const [x, y] = alike(a, b);
+  return { units: x - y, places: Math.max(a.places, b.places) };
+};
+
+function isStep(value, step) {
+  const [x, y] = alike(value, step);
+  return y === 0n || x % y === 0n;
+}
+
+function reading(form, rules) {
+  const text = form.querySelector("[name=typed]").value;
+  const value = parse(text);
+  if (value.words) return { words: value.words };
+  const [wanted, guard, step] = [rules.wanted, rules.guard, rules.step].map(parse);
+  const near = (number) => {
+    const far = minus(number, wanted);
+    return !less(guard, { units: size(far.units), places: far.places });
+  };
+  const thousands = /^[1-9]\d{0,2}[.,]\d{3}$/.test(text.trim()) ? { units: value.units, places: 0 } : null;
+  if (thousands && !near(value) && near(thousands)) {
+    return { words: `\u201c${text.trim()}\u201d can be read in two ways. Type it without thousands marks: ${thousands.units}.` };
+  }
+  if (!isStep(value, step)) {
+    return { words: `This display moves in steps of ${rules.step} ${rules.name}, so it cannot show ${text.trim()}. Read it again.` };
+  }
+  const asked = form.dataset.asked === undefined ? null : parse(form.dataset.asked);
+  if (!near(value) && !(asked && same(asked, value))) {
+    return {
+      asks: text,
+      attempt: text,
+      words: `${rules.words} ${text.trim()} was typed. If the display really shows this, press Enter once more.`,
+    };
+  }
+  const added = form.querySelector("[name=added]");
+  if (!added) return null;
+  const weights = parse(added.value);
+  if (weights.words) return { words: `Added weights: ${weights.words}`, field: added };
+  if (weights.units < 0n || less(step, weights)) {
+    return { words: `The added weights are between 0 and one step of the display (${rules.step} ${rules.name}). Type their sum.`, field: added };
+  }
+  return null;
+}
+
+function setting(form, rules) {
+  const text = form.querySelector("[name=typed]").value.trim();
+  if (text === "") return { words: `Read ${rules.name} on the instrument and type what it shows.` };
+  const plain = (words) => words.replace(/\s+/g, "").toLowerCase();
+  const [typed, wanted] = [parse(text), parse(rules.wanted)];
+  const holds = !typed.words && !wanted.words ? same(typed, wanted) : plain(text) === plain(rules.wanted);
+  if (holds) return null;
+  return {
+    attempt: text,
+    words: `The check stops here: ${rules.name} must be ${rules.wanted}, and \u201c${text}\u201d was typed. Set it right and look again; readings of a wrong set-up mean nothing.`,
+  };
+}
+
+function condition(form, rules) {
+  const text = form.querySelector("[name=typed]").value;
+  const value = parse(text);
+  if (value.words) return { words: value.words };
+  const low = rules.lower !== "" && less(value, parse(rules.lower));
+  const high = rules.upper !== "" && less(parse(rules.upper), value);
+  if (!low && !high) return null;
+  return { attempt: text, words: `${rules.name} is ${text.trim()}; ${rules.wanted} is needed. ${rules.words}` };
+}
+
+/** Words where the entry is not to be kept yet; nothing where it is. What says something about the instrument stays with
+ * the form and goes along when an entry is kept. */
+export function ask(form) {
+  const ticks = [...form.querySelectorAll(".ticks input[type=checkbox]")];
+  const open = ticks.filter((box) => !box.checked);
+  if (open.length > 0) {
+    return { words: `Tick each line when it is done: ${ticks.length - open.length} of ${ticks.length} are.`, field: open[0] };
+  }
+  const rules = form.dataset;
+  const found = { reading, setting, condition }[rules.rules]?.(form, rules) ?? null;
+  if (found?.asks !== undefined) form.dataset.asked = found.asks;
+  if (found?.attempt !== undefined) {
+    const before = attempts(form);
+    if (before.at(-1) !== found.attempt.trim()) form.dataset.attempts = JSON.stringify([...before, found.attempt.trim()]);
+  }
+  return found;
+}
+
+/** What was typed at this form and not kept, oldest first. */
+export function attempts(form) {
+  return JSON.parse(form.dataset.attempts ?? "[]");
+}
