@@ -163,6 +163,12 @@ export function keepHeld(check) {
     return `${entry.title}: ${typed || "ticked"}`;
   }
 
+  function say(words) {
+    refused.textContent = words;
+    refused.hidden = words === "";
+    buttons.hidden = words === "";
+  }
+
   // The way goes on: what was now is kept on the device, and the next bead is now.
   function moveBead(title) {
     const beads = [...check.querySelectorAll(".way li")];
@@ -236,12 +242,16 @@ export function keepHeld(check) {
     showNext();
   }
 
-  function ended({ sent, refused, left }) {
+  function ended({ sent, refused: answered, left }) {
     draw();
     const field = place.querySelector("[name=typed]");
     const busy = field !== null && field.value.trim() !== "";
-    if (refused && refused.entry.check === id) {
-      if (!refused.entry.refused && refused.words && !ofCheck().some((entry) => entry.refused)) say(refused.words);
+    if (answered && answered.entry.check === id) {
+      if (!ofCheck().some((entry) => entry.refused)) {
+        // Signed out meanwhile: nothing is wrong with the entry, so that there is nothing to decide about it.
+        say(answered.words);
+        buttons.hidden = true;
+      }
       // The step as the server has it stands beside what was not taken; what is just being typed is not thrown away.
       else if (gone && !busy) window.location.assign(`/checks/${id}`);
       return;

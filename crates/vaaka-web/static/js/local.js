@@ -3,7 +3,7 @@
 const MOST_DIGITS = 15;
 
 /** A number as typed: { units, places } with value = units / 10^places; words where it is none. */
-function parse(text) {
+function parse(text, most = MOST_DIGITS) {
   const plain = text.trim().replace(/[\s\u00a0\u2009\u202f]/g, "").replace("\u2212", "-");
   if (plain === "") return { words: "Nothing is typed yet. Type what the display shows, digits only." };
   const odd = /[^0-9.,+-]/.exec(plain) ?? /(?<=.)[+-]/.exec(plain);
@@ -11,10 +11,13 @@ function parse(text) {
   const [whole, fraction = "", ...more] = plain.replace(/^[+-]/, "").split(/[.,]/);
   if (more.length > 0) return { words: "There is more than one comma or point. Type the number without thousands marks, with one comma or point for the decimals." };
   if (whole + fraction === "") return { words: "There is no digit in this. Type what the display shows, for example 20.012." };
-  if ((whole + fraction).length > MOST_DIGITS) return { words: `That is more than ${MOST_DIGITS} digits. Type only what the display shows.` };
+  if ((whole + fraction).length > most) return { words: `That is more than ${most} digits. Type only what the display shows.` };
   const units = BigInt(whole + fraction) * (plain.startsWith("-") ? -1n : 1n);
   return { units, places: fraction.length };
 }
+
+// The server's own numbers may be longer than any display shows.
+const exact = (text) => parse(text, 60);
 
 const scaled = (number, places) => number.units * 10n ** BigInt(places - number.places);
 
@@ -47,7 +50,7 @@ function reading(form, rules) {
   const text = form.querySelector("[name=typed]").value;
   const value = parse(text);
   if (value.words) return { words: value.words };
-  const [wanted, guard, step] = [rules.wanted, rules.guard, rules.step].map(parse);
+  const [wanted, guard, step] = [rules.wanted, rules.guard, rules.step].map(exact);
   const near = (number) => {
     const far = minus(number, wanted);
     return !less(guard, { units: size(far.units), places: far.places });
@@ -81,7 +84,7 @@ function setting(form, rules) {
   const text = form.querySelector("[name=typed]").value.trim();
   if (text === "") return { words: `Read ${rules.name} on the instrument and type what it shows.` };
   const plain = (words) => words.replace(/\s+/g, "").toLowerCase();
-  const [typed, wanted] = [parse(text), parse(rules.wanted)];
+  const [typed, wanted] = [parse(text), exact(rules.wanted)];
   const holds = !typed.words && !wanted.words ? same(typed, wanted) : plain(text) === plain(rules.wanted);
   if (holds) return null;
   return {
@@ -94,8 +97,8 @@ function condition(form, rules) {
   const text = form.querySelector("[name=typed]").value;
   const value = parse(text);
   if (value.words) return { words: value.words };
-  const low = rules.lower !== "" && less(value, parse(rules.lower));
-  const high = rules.upper !== "" && less(parse(rules.upper), value);
+  const low = rules.lower !== "" && less(value, exact(rules.lower));
+  const high = rules.upper !== "" && less(exact(rules.upper), value);
   if (!low && !high) return null;
   return { attempt: text, words: `${rules.name} is ${text.trim()}; ${rules.wanted} is needed. ${rules.words}` };
 }
