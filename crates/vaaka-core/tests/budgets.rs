@@ -350,6 +350,7 @@ fn every_budget_by_a_second_way() {
             slots,
             superseded: None,
             late: None,
+            beside: false,
             adjusted_with: None,
         };
         let completion = complete(method, &plan, &run, &context).unwrap();

@@ -289,6 +289,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
         slots: vec![slot("error-20-rising")],
         superseded: None,
         late: None,
+        beside: false,
         adjusted_with: None,
     }
 }

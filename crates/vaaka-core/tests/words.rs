@@ -23,6 +23,7 @@ const ACTIONS: [NextAction; 8] = [
     NextAction::RepeatOnce,
     NextAction::Hold,
     NextAction::AskLead,
+    NextAction::AskLeadLate,
     NextAction::CheckAgain,
     NextAction::ProvenAsLeft,
     NextAction::NoteTrial,
@@ -86,7 +87,9 @@ fn nobody_is_told_to_adjust_by_a_signal_or_a_failure() {
         assert!(words.contains("adjust nothing"), "{words}");
     }
     assert!(action_sentence(NextAction::Hold).contains("Do not adjust before the lead"));
-    for action in [NextAction::RepeatOnce, NextAction::Hold, NextAction::AskLead] {
+    for action in
+        [NextAction::RepeatOnce, NextAction::Hold, NextAction::AskLead, NextAction::AskLeadLate]
+    {
         assert!(action_sentence(action).contains("out of use"), "{action:?}");
     }
 }

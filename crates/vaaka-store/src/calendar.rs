@@ -11,7 +11,7 @@ use serde_json::json;
 use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::SiteId;
-use crate::schema::{holidays, shift_starts};
+use crate::schema::{holidays, shift_starts, sites};
 use crate::standard_changes::By;
 use crate::types::{At, Day, WallTime};
 
@@ -59,6 +59,17 @@ pub async fn holidays_of(
     Ok(rows.into_iter().map(|(day, name)| (day.0, name)).collect())
 }
 
+/// Whether the site says that it has one lead.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn says_one_lead(
+    connection: &mut AsyncPgConnection,
+    site: SiteId,
+) -> Result<bool, StoreError> {
+    Ok(sites::table.find(site).select(sites::one_lead).first(connection).await?)
+}
+
 /// Writes the calendar and takes away the shifts ahead in which nothing stands yet; they are made
 /// anew when they are next asked for. The shift that runs stays.
 ///
@@ -69,6 +80,7 @@ pub async fn write(
     site: SiteId,
     starts: &[Start],
     days: &[(Date, String)],
+    one_lead: bool,
     by: By,
 ) -> Result<(), StoreError> {
     connection
@@ -105,6 +117,10 @@ pub async fn write(
                     .execute(connection)
                     .await?;
             }
+            diesel::update(sites::table.find(site))
+                .set(sites::one_lead.eq(one_lead))
+                .execute(connection)
+                .await?;
             forget_ahead(connection, site, by.at).await?;
             let happening = Happening {
                 chain: &chain,
@@ -115,6 +131,7 @@ pub async fn write(
                     "shifts": starts.iter().map(|start| json!({
                         "label": start.label, "at": start.at.0.to_string(), "days": start.days,
                     })).collect::<Vec<_>>(),
+                    "one_lead": one_lead,
                     "holidays": days.iter().map(|(day, name)| json!([day.to_string(), name]))
                         .collect::<Vec<_>>(),
                 }),

@@ -349,6 +349,8 @@ pub struct PointView {
     pub person: Option<String>,
     /// Number of the certificate it rests on.
     pub certificate: String,
+    /// Why it was done on paper, if it was.
+    pub paper: Option<String>,
 }
 
 /// Points of a stream from `from` on, oldest first.
@@ -396,6 +398,7 @@ pub async fn points_between(
             checks::purpose,
             people::name.nullable(),
             certificates::number,
+            checks::late_reason,
         ))
         .into_boxed();
     if marked {
@@ -480,6 +483,7 @@ pub async fn point_of(
             checks::purpose,
             people::name.nullable(),
             certificates::number,
+            checks::late_reason,
         ))
         .first(connection)
         .await?)

@@ -1,11 +1,13 @@
 //! Checks and the entries kept in them.
 
+use std::collections::HashMap;
+
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::judgement::Attempt;
+use vaaka_core::judgement::{Attempt, unsettled};
 use vaaka_core::method::Purpose;
 
 use crate::audit::{self, Happening};
@@ -49,8 +51,19 @@ pub struct NewCheck<'a> {
     pub now: Timestamp,
     /// Key that makes a second click the same check.
     pub key: Uuid,
-    /// For a check from a paper sheet: why it is entered later, and who measured.
-    pub late: Option<(&'a str, &'a str)>,
+    /// For a check from a paper sheet.
+    pub late: Option<Late<'a>>,
+}
+
+/// What makes a check one from paper.
+#[derive(Debug, Clone, Copy)]
+pub struct Late<'a> {
+    /// Why it was done on paper.
+    pub reason: &'a str,
+    /// Name of who measured.
+    pub measured_by: &'a str,
+    /// The shift had its check already: this one stands beside it, without a rank.
+    pub beside: bool,
 }
 
 /// Opens a check, or finds the one that is open: two people, or one who clicks twice, come to
@@ -81,8 +94,9 @@ pub async fn open(
                     checks::opened_at.eq(At(new.now)),
                     checks::idempotency_key.eq(new.key),
                     checks::held_by.eq(new.person),
-                    checks::late_reason.eq(new.late.map(|(reason, _)| reason)),
-                    checks::measured_by.eq(new.late.map(|(_, who)| who)),
+                    checks::late_reason.eq(new.late.map(|late| late.reason)),
+                    checks::measured_by.eq(new.late.map(|late| late.measured_by)),
+                    checks::beside.eq(new.late.is_some_and(|late| late.beside)),
                 ))
                 .returning(checks::id)
                 .get_result(connection)
@@ -100,7 +114,9 @@ pub async fn open(
             let detail = json!({
                 "plan_version": new.plan.version.id,
                 "certificates": new.certificates,
-                "late": new.late.map(|(reason, who)| json!({ "reason": reason, "measured_by": who })),
+                "late": new.late.map(|late| json!({
+                    "reason": late.reason, "measured_by": late.measured_by, "beside": late.beside,
+                })),
                 "shift": new.shift,
                 "purpose": new.purpose.word(),
             });
@@ -184,6 +200,8 @@ pub async fn void(
                 ))
                 .execute(connection)
                 .await?;
+            let plan = plan_of(connection, check.plan_version_id).await?;
+            rank(connection, plan, check.shift_instance_id).await?;
             if check.state == "open" {
                 let view = crate::plans::version(connection, check.plan_version_id).await?;
                 let certificates = certificates_of(connection, &check).await?;
@@ -194,7 +212,7 @@ pub async fn void(
                 let steps = method.way(&plan)?;
                 crate::wear::record(connection, &check, &steps, &run, person, now).await?;
             } else {
-                crate::replay::charts_of(connection, id).await?;
+                crate::replay::of_shift(connection, plan, check.shift_instance_id).await?;
             }
             audit::record(
                 connection,
@@ -359,7 +377,7 @@ pub async fn of_shift(
         .inner_join(plan_versions::table)
         .left_join(results::table)
         .filter(checks::shift_instance_id.eq(shift).or(checks::state.eq("open")))
-        .order(checks::id)
+        .order((checks::id, results::version))
         .select((
             Check::as_select(),
             plan_versions::plan_id,
@@ -368,13 +386,17 @@ pub async fn of_shift(
         ))
         .load(connection)
         .await?;
-    Ok(rows
-        .into_iter()
-        .map(|(check, plan, conforms, control)| ShiftCheck { check, plan, conforms, control })
-        .collect())
+    let mut found: Vec<ShiftCheck> = Vec::new();
+    for (check, plan, conforms, control) in rows {
+        // Of a check that was evaluated again the newest version says how it stands.
+        found.pop_if(|known| known.check.id == check.id);
+        found.push(ShiftCheck { check, plan, conforms, control });
+    }
+    Ok(found)
 }
 
-/// Valid as-found runs of a plan in a shift, oldest first.
+/// Valid as-found runs of a plan in a shift in their rank, which is the order in which they were concluded; each by
+/// the newest version of its result. What came from paper beside them has no rank.
 ///
 /// # Errors
 /// [`StoreError`].
@@ -383,57 +405,111 @@ pub async fn attempts(
     plan: PlanId,
     shift: ShiftId,
 ) -> Result<Vec<Attempt>, StoreError> {
-    attempts_before(connection, plan, shift, Timestamp::MAX).await
+    Ok(ranked(connection, plan, shift).await?.into_iter().map(|run| run.attempt).collect())
 }
 
-/// Valid as-found runs of a plan in a shift that were over before a moment, oldest first; each
-/// by the newest version of its result.
+/// As [`attempts`], of all plans of a shift.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn attempts_before(
+pub async fn attempts_of_shift(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+) -> Result<HashMap<PlanId, Vec<Attempt>>, StoreError> {
+    let mut found: HashMap<PlanId, Vec<Attempt>> = HashMap::new();
+    for (plan, run) in ranked_of(connection, None, shift).await? {
+        found.entry(plan).or_default().push(run.attempt);
+    }
+    Ok(found)
+}
+
+/// A run with its rank in its shift.
+#[derive(Debug, Clone, Copy)]
+pub struct Ranked {
+    /// The check.
+    pub check: CheckId,
+    /// What it came to.
+    pub attempt: Attempt,
+    /// When it was over.
+    pub closed_at: At,
+}
+
+/// As [`attempts`], with the checks.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn ranked(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
     shift: ShiftId,
-    moment: Timestamp,
-) -> Result<Vec<Attempt>, StoreError> {
-    let rows: Vec<(CheckId, Option<At>, bool, String)> = checks::table
+) -> Result<Vec<Ranked>, StoreError> {
+    let runs = ranked_of(connection, Some(plan), shift).await?;
+    Ok(runs.into_iter().map(|(_, run)| run).collect())
+}
+
+async fn ranked_of(
+    connection: &mut AsyncPgConnection,
+    plan: Option<PlanId>,
+    shift: ShiftId,
+) -> Result<Vec<(PlanId, Ranked)>, StoreError> {
+    let mut query = checks::table
         .inner_join(plan_versions::table)
         .inner_join(results::table)
-        .filter(plan_versions::plan_id.eq(plan))
         .filter(checks::shift_instance_id.eq(shift))
         .filter(checks::state.eq("concluded"))
         .filter(checks::purpose.eq("as_found"))
-        .order((checks::id, results::version.desc()))
-        .select((
-            checks::id,
-            checks::closed_at,
-            checks::late_reason.is_not_null(),
-            results::conforms,
-        ))
-        .load(connection)
+        .filter(checks::beside.eq(false))
+        .order((results::version, results::id))
+        .select((checks::id, plan_versions::plan_id, checks::closed_at, results::conforms))
+        .into_boxed();
+    if let Some(plan) = plan {
+        query = query.filter(plan_versions::plan_id.eq(plan));
+    }
+    let rows: Vec<(CheckId, PlanId, Option<At>, String)> = query.load(connection).await?;
+    let mut runs: Vec<(PlanId, Ranked)> = Vec::new();
+    for (check, plan, closed_at, conforms) in rows {
+        let attempt = Attempt { conforms: word(&conforms)? };
+        match runs.iter_mut().find(|(_, run)| run.check == check) {
+            // A later version keeps the rank of the first.
+            Some((_, known)) => known.attempt = attempt,
+            None => {
+                let closed_at = closed_at.unwrap_or(At(Timestamp::MIN));
+                runs.push((plan, Ranked { check, attempt, closed_at }));
+            }
+        }
+    }
+    Ok(runs)
+}
+
+/// Notes which runs of a shift are points of their charts: each that follows none which failed. A void one hands its
+/// rank on.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn rank(
+    connection: &mut AsyncPgConnection,
+    plan: PlanId,
+    shift: ShiftId,
+) -> Result<(), StoreError> {
+    let runs = ranked(connection, plan, shift).await?;
+    let all: Vec<Attempt> = runs.iter().map(|run| run.attempt).collect();
+    let counting: Vec<CheckId> = runs
+        .iter()
+        .enumerate()
+        .filter(|(index, _)| unsettled(&all[..*index]).is_empty())
+        .map(|(_, run)| run.check)
+        .collect();
+    let of_shift = checks::shift_instance_id.eq(shift).and(checks::plan_version_id.eq_any(
+        plan_versions::table.filter(plan_versions::plan_id.eq(plan)).select(plan_versions::id),
+    ));
+    diesel::update(checks::table.filter(of_shift))
+        .set(
+            checks::counts
+                .eq(checks::id.eq_any(counting).and(diesel::dsl::not(checks::late_place))),
+        )
+        .execute(connection)
         .await?;
-    let mut runs: Vec<(At, CheckId, String)> = Vec::new();
-    let mut latest = At(Timestamp::MIN);
-    for (id, closed, late, conforms) in rows {
-        if runs.iter().any(|(_, known, _)| *known == id) {
-            continue;
-        }
-        // A check from paper has its place by when it was measured; the others follow each other as
-        // they were made, also when the clock was set back between them.
-        let closed = closed.unwrap_or(latest);
-        let place = if late { closed } else { closed.max(latest) };
-        latest = if late { latest } else { place };
-        runs.push((place, id, conforms));
-    }
-    runs.sort_by_key(|(place, id, _)| (*place, *id));
-    let mut found = Vec::new();
-    for (place, _, conforms) in runs {
-        if place.0 <= moment {
-            found.push(Attempt { conforms: word(&conforms)? });
-        }
-    }
-    Ok(found)
+    Ok(())
 }
 
 /// Business date of the newest concluded as-found check of each of these plans that has one, as the
@@ -512,6 +588,7 @@ pub async fn first_failure(
         .filter(plan_versions::plan_id.eq(plan))
         .filter(checks::state.eq("concluded"))
         .filter(checks::purpose.eq("as_found"))
+        .filter(checks::beside.eq(false))
         .filter(checks::opened_at.le(check.opened_at))
         .filter(results::version.eq(1))
         .order((checks::opened_at.desc(), checks::id.desc()))

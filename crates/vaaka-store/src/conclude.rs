@@ -100,13 +100,12 @@ pub async fn conclude_check(
                     checks::closed_by.eq(person),
                     // A check from paper was over when it was measured.
                     checks::closed_at.eq(At(measured_at)),
+                    checks::late_place.eq(ready.is_late),
                 ))
                 .execute(connection)
                 .await?;
+            check_store::rank(connection, view.plan.id, check.shift_instance_id).await?;
             wear::record(connection, &check, &method.way(plan)?, run, person, now).await?;
-            if ready.is_late {
-                replay::charts_of(connection, id).await?;
-            }
             reactions::after_check(connection, &check, view, &completion.verdict, person, now)
                 .await?;
             let detail = json!({
@@ -142,8 +141,8 @@ struct Ready {
     certificates: Vec<CertificateId>,
     locked: Vec<LockedStream>,
     context: RunContext,
-    /// Measured before the newest point of a chart: it is judged at its place, and the charts
-    /// are replayed from there.
+    /// From paper, measured before the newest point of a chart: it is judged at its place and stands beside. What
+    /// people have seen since is not made anew.
     is_late: bool,
 }
 
@@ -169,23 +168,25 @@ async fn read(
     let mut locked =
         charts::lock_streams(connection, view.instrument.id, view.plan.set_up_id, method.key())
             .await?;
-    // Only a check from paper has others after it.
-    let until = if check.late_reason.is_some() { measured_at } else { Timestamp::MAX };
-    let earlier =
-        check_store::attempts_before(connection, view.plan.id, check.shift_instance_id, until)
-            .await?;
+    // What came from paper beside the check of its shift repeats nothing.
+    let earlier = match check.beside {
+        true => Vec::new(),
+        false => check_store::attempts(connection, view.plan.id, check.shift_instance_id).await?,
+    };
     // What counts for nothing, a trial with another standard above all, moves no chart either.
-    let counts = purpose == Purpose::AsFound && unsettled(&earlier).is_empty();
-    let mut is_late = false;
+    let counts = purpose == Purpose::AsFound && unsettled(&earlier).is_empty() && !check.beside;
+    let mut is_late = check.beside;
     let mut seam: Option<String> = None;
     // Charts of all levels come after those that they are made of.
+    if check.late_reason.is_some() && !is_late {
+        for at in &locked {
+            is_late |= charts::newest_at(connection, at.stream.id).await? > Some(At(measured_at));
+        }
+    }
     for at in &mut locked {
-        if check.late_reason.is_some()
-            && charts::newest_at(connection, at.stream.id).await? > Some(At(measured_at))
-        {
+        if is_late {
             (at.segment, at.slot) =
                 replay::slot_before(connection, &at.stream, measured_at, check.id).await?;
-            is_late = true;
         } else if counts {
             let place =
                 seams::Place { view: &view, plan: &plan, certificates: &certificates, method };
@@ -205,6 +206,7 @@ async fn read(
             .filter(|current| *current != view.version.version)
             .map(|current| (view.version.version, current)),
         late: check.late_reason.clone(),
+        beside: is_late,
         adjusted_with: match purpose {
             Purpose::AsLeft => adjusted_with(connection, &view).await?,
             Purpose::AsFound | Purpose::Trial => None,
@@ -437,8 +439,9 @@ async fn write(
             row.certificate_id = *certificate;
         }
         if ready.is_late {
-            // Its place is found by the replay that follows.
+            // It has a place in time and none among those that count.
             row.ordinal = None;
+            row.signalled = false;
         }
         diesel::insert_into(chart_points::table).values(row).execute(connection).await?;
         if !ready.is_late {
@@ -506,6 +509,7 @@ pub async fn amend(
         slots: Vec::new(),
         superseded: None,
         late: check.late_reason.clone(),
+        beside: false,
         adjusted_with: None,
     };
     let mut completion = complete(method, &plan, &run, &context)?;

@@ -7,7 +7,7 @@ use sha2::{Digest, Sha256};
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
-use crate::ids::{CertificateId, CheckId, FileId, InstrumentId, PersonId};
+use crate::ids::{CertificateId, CheckId, FileId, InstrumentId, PersonId, PlanVersionId};
 use crate::schema::{files, people};
 use crate::types::At;
 
@@ -20,6 +20,8 @@ pub enum Owner {
     Certificate(CertificateId),
     /// A check.
     Check(CheckId),
+    /// A plan version: a scan of its paper sheet.
+    Sheet(PlanVersionId),
 }
 
 impl Owner {
@@ -28,6 +30,7 @@ impl Owner {
             Self::Instrument(id) => format!("instrument:{id}"),
             Self::Certificate(id) => format!("certificate:{id}"),
             Self::Check(id) => crate::checks::chain(id),
+            Self::Sheet(id) => format!("paper:{id}"),
         }
     }
 }
@@ -77,10 +80,11 @@ pub async fn keep(
     new: &NewFile<'_>,
 ) -> Result<FileId, StoreError> {
     let hash = Sha256::digest(new.bytes).to_vec();
-    let (instrument, certificate, check) = match new.owner {
-        Owner::Instrument(id) => (Some(id), None, None),
-        Owner::Certificate(id) => (None, Some(id), None),
-        Owner::Check(id) => (None, None, Some(id)),
+    let (instrument, certificate, check, sheet) = match new.owner {
+        Owner::Instrument(id) => (Some(id), None, None, None),
+        Owner::Certificate(id) => (None, Some(id), None, None),
+        Owner::Check(id) => (None, None, Some(id), None),
+        Owner::Sheet(id) => (None, None, None, Some(id)),
     };
     connection
         .transaction(async |connection| {
@@ -88,13 +92,14 @@ pub async fn keep(
             match new.owner {
                 Owner::Instrument(id) => crate::instruments::lock(connection, id).await?,
                 Owner::Check(id) => crate::checks::lock(connection, id).await?,
-                Owner::Certificate(_) => audit::hold(connection, &chain).await?,
+                Owner::Certificate(_) | Owner::Sheet(_) => audit::hold(connection, &chain).await?,
             }
             let id: FileId = diesel::insert_into(files::table)
                 .values((
                     files::instrument_id.eq(instrument),
                     files::certificate_id.eq(certificate),
                     files::check_id.eq(check),
+                    files::plan_version_id.eq(sheet),
                     files::name.eq(new.name),
                     files::media_type.eq(new.media_type),
                     files::bytes.eq(new.bytes),
@@ -146,6 +151,7 @@ pub async fn of(
         Owner::Instrument(id) => query.filter(files::instrument_id.eq(id)),
         Owner::Certificate(id) => query.filter(files::certificate_id.eq(id)),
         Owner::Check(id) => query.filter(files::check_id.eq(id)),
+        Owner::Sheet(id) => query.filter(files::plan_version_id.eq(id)),
     };
     Ok(query.load(connection).await?)
 }

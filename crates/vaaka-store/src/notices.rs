@@ -170,6 +170,28 @@ pub async fn take_up(
         .await
 }
 
+/// Ends the notices of a kind that lead to a place: nobody has to come for it any more.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn end(
+    connection: &mut AsyncPgConnection,
+    kind: &str,
+    path: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    let asked = notices::table
+        .filter(notices::kind.eq(kind))
+        .filter(notices::path.eq(path))
+        .filter(notices::taken_by.is_null());
+    diesel::update(asked)
+        .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 /// A mail of the outbox.
 #[derive(Debug, Clone, Queryable)]
 pub struct Mail {

@@ -47,6 +47,26 @@ pub async fn by_id(
         .optional()?)
 }
 
+/// Whether the site says that it has one lead, and has no more: then nothing can be countersigned.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn is_only_lead(connection: &mut AsyncPgConnection) -> Result<bool, StoreError> {
+    use crate::schema::sites;
+    let says: Option<bool> =
+        sites::table.select(sites::one_lead).first(connection).await.optional()?;
+    if says != Some(true) {
+        return Ok(false);
+    }
+    let leads: i64 = people::table
+        .filter(people::role.eq("lead"))
+        .filter(people::active)
+        .count()
+        .get_result(connection)
+        .await?;
+    Ok(leads <= 1)
+}
+
 /// How many people there are; zero means that nobody can sign in yet.
 ///
 /// # Errors

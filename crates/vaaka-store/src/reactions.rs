@@ -34,6 +34,7 @@ pub async fn after_check(
         (Purpose::AsLeft, NextAction::Hold) => "as_left_failed",
         (_, NextAction::RepeatOnce) => "failed",
         (_, NextAction::Hold) => "confirmed",
+        (_, NextAction::AskLeadLate) => "failed",
         (_, NextAction::AskLead) => "doubtful",
         _ => return Ok(()),
     };
@@ -70,6 +71,7 @@ pub async fn after_check(
         words = format!("It is {} now: {}. {words}", reaction.to.words(), reaction.reason);
     }
     let said = match kind {
+        "failed" if check.late_reason.is_some() => "its check from paper failed",
         "failed" => "its check failed",
         "confirmed" => "its failure is confirmed",
         "doubtful" => "failed, then passed: doubtful",

@@ -32,9 +32,12 @@ struct StoredPoint {
     measured_at: At,
     #[diesel(sql_type = Double)]
     value: f64,
-    /// The first valid as-found run of its plan in its shift.
+    /// A point of its charts (`checks.counts`).
     #[diesel(sql_type = Bool)]
     counted: bool,
+    /// From paper, and judged at its place when the chart had gone on: it keeps what it was judged by.
+    #[diesel(sql_type = Bool)]
+    late_place: bool,
     #[diesel(sql_type = Bool)]
     void: bool,
     #[diesel(sql_type = Bool)]
@@ -65,13 +68,9 @@ impl StoredPoint {
 const POINTS: &str = "SELECT p.id, p.segment_id, p.check_id, p.measured_at, p.value, p.excluded,
         p.readings, p.std_dev, p.reading_range,
         c.state = 'void' AS void,
-        c.state = 'concluded' AND c.purpose = 'as_found' AND row_number() OVER (
-            PARTITION BY v.plan_id, c.shift_instance_id,
-                c.state = 'concluded' AND c.purpose = 'as_found'
-            ORDER BY p.measured_at, p.id) = 1 AS counted
+        c.late_place, c.state = 'concluded' AND c.counts AS counted
     FROM chart_points p
     JOIN checks c ON c.id = p.check_id
-    JOIN plan_versions v ON v.id = c.plan_version_id
     WHERE p.stream_id = $1 ORDER BY p.measured_at, p.id";
 
 /// Replays every segment of a stream that holds a point; the stream's row is locked meanwhile.
@@ -324,7 +323,8 @@ async fn replay_segment(
     let design: Option<ChartDesign> =
         segment.design.clone().map(serde_json::from_value).transpose().map_err(unreadable)?;
     // What does not count leaves its place before others move.
-    let hollow: Vec<&StoredPoint> = points.iter().copied().filter(|p| !p.counted).collect();
+    let hollow: Vec<&StoredPoint> =
+        points.iter().copied().filter(|p| !p.counted && (p.void || !p.late_place)).collect();
     for void in [false, true] {
         let ids: Vec<PointId> = hollow.iter().filter(|p| p.void == void).map(|p| p.id).collect();
         write_hollow(connection, &ids, void).await?;
@@ -458,18 +458,23 @@ async fn write_signals(
     signal_work::write(connection, &known, raised).await
 }
 
-/// Replays the charts that a check has a point on.
+/// Replays the charts on which a run of a shift has a point: a void one may hand its rank to another.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn charts_of(
+pub async fn of_shift(
     connection: &mut AsyncPgConnection,
-    check: CheckId,
+    plan: crate::ids::PlanId,
+    shift: crate::ids::ShiftId,
 ) -> Result<(), StoreError> {
+    use crate::schema::{checks, plan_versions};
     let streams: Vec<StreamId> = chart_points::table
-        .filter(chart_points::check_id.eq(check))
+        .inner_join(checks::table.inner_join(plan_versions::table))
+        .filter(plan_versions::plan_id.eq(plan))
+        .filter(checks::shift_instance_id.eq(shift))
         .order(chart_points::stream_id)
         .select(chart_points::stream_id)
+        .distinct()
         .load(connection)
         .await?;
     these(connection, streams).await

@@ -153,7 +153,7 @@ pub async fn since_checks(
          JOIN plans p ON p.id = v.plan_id
          LEFT JOIN plan_versions approved ON approved.plan_id = v.plan_id AND approved.state = 'approved'
          CROSS JOIN LATERAL (SELECT c.opened_at, c.certificate_id FROM checks c
-             WHERE c.plan_version_id = v.id AND c.state = 'concluded' AND c.purpose = 'as_found'
+             WHERE c.plan_version_id = v.id AND c.state = 'concluded' AND c.purpose = 'as_found' AND NOT c.beside
              ORDER BY c.opened_at DESC LIMIT 1) newest
          WHERE v.plan_id = ANY(?) ORDER BY v.plan_id, newest.opened_at DESC",
         vec![Bind::Ints(ids)],

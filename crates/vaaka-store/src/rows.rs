@@ -138,7 +138,12 @@ row! { #[doc = "A check."] Check in checks {
     opened_by: PersonId, opened_at: At, closed_by: Option<PersonId>, closed_at: Option<At>,
     void_reason: Option<String>, idempotency_key: Uuid, held_by: PersonId,
     late_reason: Option<String>, measured_by: Option<String>, voided_by: Option<PersonId>,
-    voided_at: Option<At>,
+    voided_at: Option<At>, counts: bool, beside: bool, late_place: bool,
+} }
+row! { #[doc = "A sheet of paper that was entered."] PaperSheetRow in paper_sheets {
+    plan_version_id: PlanVersionId, shift_instance_id: ShiftId, idempotency_key: Uuid,
+    measured_by: PersonId, reason: String, began_at: At, ended_at: At, typed: Value,
+    file_id: FileId, entered_by: PersonId, entered_at: At,
 } }
 row! { #[doc = "A kept entry."] Reading in readings {
     id: ReadingId, check_id: CheckId, step_key: String, repeat: i32, kind: String, typed: String,
@@ -188,6 +193,7 @@ row! { #[doc = "A frozen baseline."] Baseline in baselines {
     multiplier: f64, sigma_source: String, mean_moving_range: f64, frozen_by: PersonId,
     frozen_at: At, reason: String, basis: String, excluded: i32, review_due_at: Option<At>,
     shown: Value, countersigned_by: Option<PersonId>, countersigned_reason: Option<String>,
+    alone: bool,
 } }
 row! { #[doc = "A point of a chart."] Point in chart_points {
     stream_id: StreamId, segment_id: SegmentId, check_id: CheckId, certificate_id: CertificateId,

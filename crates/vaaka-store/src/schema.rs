@@ -13,7 +13,7 @@ diesel::table! { audit_entries (id) {
     person_id -> Nullable<BigInt>, action -> Text, detail -> Jsonb,
     previous_hash -> Nullable<Bytea>, hash -> Bytea,
 } }
-diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, signal_reminder_hours -> Integer, } }
+diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, signal_reminder_hours -> Integer, one_lead -> Bool, } }
 diesel::table! { areas (id) { id -> BigInt, site_id -> BigInt, name -> Text, walk_order -> Integer, } }
 diesel::table! { shift_starts (id) {
     id -> BigInt, site_id -> BigInt, label -> Text, starts_at_local -> Time,
@@ -50,6 +50,14 @@ diesel::table! { files (id) {
     id -> BigInt, instrument_id -> Nullable<BigInt>, certificate_id -> Nullable<BigInt>,
     check_id -> Nullable<BigInt>, name -> Text, media_type -> Text, bytes -> Bytea,
     sha256 -> Bytea, caption -> Text, person_id -> BigInt, at -> Timestamptz,
+    plan_version_id -> Nullable<BigInt>,
+} }
+diesel::table! { paper_sheets (id) {
+    id -> BigInt, plan_version_id -> BigInt, shift_instance_id -> BigInt, idempotency_key -> Uuid,
+    measured_by -> BigInt, reason -> Text, began_at -> Timestamptz, ended_at -> Timestamptz,
+    typed -> Jsonb, file_id -> BigInt, entered_by -> BigInt, entered_at -> Timestamptz,
+    state -> Text, decided_by -> Nullable<BigInt>, decided_at -> Nullable<Timestamptz>,
+    decided_reason -> Nullable<Text>, alone -> Bool, check_id -> Nullable<BigInt>,
 } }
 diesel::table! { trainings (id) {
     id -> BigInt, person_id -> BigInt, method_key -> Text, trained_on -> Date,
@@ -99,7 +107,7 @@ diesel::table! { limit_proposals (id) {
     id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, choice -> Jsonb, design -> Jsonb,
     objections -> Jsonb, reason -> Text, proposed_by -> BigInt, proposed_at -> Timestamptz,
     state -> Text, decided_by -> Nullable<BigInt>, decided_at -> Nullable<Timestamptz>,
-    decided_reason -> Nullable<Text>,
+    decided_reason -> Nullable<Text>, alone -> Bool,
 } }
 diesel::table! { signatures (id) {
     id -> BigInt, result_id -> BigInt, person_id -> BigInt, meaning -> Text,
@@ -188,7 +196,7 @@ diesel::table! { checks (id) {
     opened_at -> Timestamptz, closed_by -> Nullable<BigInt>, closed_at -> Nullable<Timestamptz>,
     void_reason -> Nullable<Text>, idempotency_key -> Uuid, held_by -> BigInt,
     late_reason -> Nullable<Text>, measured_by -> Nullable<Text>, voided_by -> Nullable<BigInt>,
-    voided_at -> Nullable<Timestamptz>,
+    voided_at -> Nullable<Timestamptz>, counts -> Bool, beside -> Bool, late_place -> Bool,
 } }
 diesel::table! { check_hands (id) {
     id -> BigInt, check_id -> BigInt, from_person_id -> BigInt, to_person_id -> BigInt,
@@ -256,6 +264,7 @@ diesel::table! { baselines (id) {
     frozen_by -> BigInt, frozen_at -> Timestamptz, reason -> Text, basis -> Text,
     excluded -> Integer, review_due_at -> Nullable<Timestamptz>, shown -> Jsonb,
     countersigned_by -> Nullable<BigInt>, countersigned_reason -> Nullable<Text>,
+    alone -> Bool,
 } }
 diesel::table! { chart_blocks (segment_id, block) {
     segment_id -> BigInt, block -> BigInt, first_at -> Timestamptz, last_at -> Timestamptz,
@@ -328,6 +337,7 @@ diesel::joinable!(checks -> shift_instances (shift_instance_id));
 diesel::joinable!(checks -> certificates (certificate_id));
 diesel::joinable!(certificates -> standard_lots (lot_id));
 diesel::joinable!(standard_lots -> standards (standard_id));
+diesel::joinable!(paper_sheets -> plan_versions (plan_version_id));
 diesel::joinable!(readings -> checks (check_id));
 diesel::joinable!(readings -> people (person_id));
 diesel::joinable!(attempts -> people (person_id));
@@ -354,6 +364,7 @@ diesel::joinable!(chart_points -> certificates (certificate_id));
 
 diesel::allow_tables_to_appear_in_same_query!(
     attempts,
+    paper_sheets,
     limit_proposals,
     imports,
     program_keys,

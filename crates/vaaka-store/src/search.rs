@@ -49,6 +49,7 @@ pub struct Found {
     pub control: Option<String>,
     pub repeat_state: Option<String>,
     pub void_reason: Option<String>,
+    pub paper: bool,
 }
 
 fn part(text: &str) -> String {
@@ -99,6 +100,7 @@ pub async fn find(
             results::control.nullable(),
             results::repeat_state.nullable(),
             checks::void_reason,
+            checks::late_reason.is_not_null(),
         ))
         .into_boxed();
     if !wanted.tag.trim().is_empty() {

@@ -15,8 +15,7 @@ use crate::charts::{current_segment, interval};
 use crate::ids::{CheckId, PersonId, SegmentId, StreamId};
 use crate::rows::{Baseline, Segment, Stream};
 use crate::schema::{
-    baselines, chart_points, chart_streams, limit_proposals, notices as notices_table, people,
-    segments, signals,
+    baselines, chart_points, chart_streams, limit_proposals, people, segments, signals,
 };
 use crate::types::At;
 use crate::{StoreError, notices, replay, seams, to_word, unreadable};
@@ -220,6 +219,8 @@ pub struct Countersigned {
     pub by: PersonId,
     /// Why.
     pub reason: String,
+    /// It is the one lead of the site: nobody countersigns, and everything says so.
+    pub alone: bool,
 }
 
 /// Limits that wait for a second lead.
@@ -395,15 +396,7 @@ async fn decide(
     .await
     .optional()?;
     let Some(stream) = stream else { return Ok(false) };
-    // Nobody has to come for it any more.
-    let asked = notices_table::table
-        .filter(notices_table::kind.eq(TO_COUNTERSIGN))
-        .filter(notices_table::path.eq(study_path(stream)))
-        .filter(notices_table::taken_by.is_null());
-    diesel::update(asked)
-        .set((notices_table::taken_by.eq(person), notices_table::taken_at.eq(At(at))))
-        .execute(connection)
-        .await?;
+    notices::end(connection, TO_COUNTERSIGN, &study_path(stream), person, at).await?;
     Ok(true)
 }
 
@@ -562,6 +555,12 @@ pub async fn freeze(
             if let Some(second) = &new.countersigned {
                 // The lock on the chart is held: of two who decide at one moment one finds nothing waiting.
                 let words = (second.by, second.reason.as_str());
+                if second.alone {
+                    diesel::update(limit_proposals::table.find(second.proposal))
+                        .set(limit_proposals::alone.eq(true))
+                        .execute(connection)
+                        .await?;
+                }
                 if !decide(connection, second.proposal, "countersigned", words, at).await? {
                     return Ok(Err(StudyRefusal::ChangedMeanwhile));
                 }
@@ -605,6 +604,7 @@ pub async fn freeze(
                 vaaka_core::chart::Level::AfterAdjustment { target, .. } => target,
             };
             let (first, last) = new.period.unwrap_or((at, at));
+            let second = new.countersigned.as_ref().filter(|second| !second.alone);
             diesel::insert_into(baselines::table)
                 .values(Baseline {
                     segment_id: segment,
@@ -626,11 +626,9 @@ pub async fn freeze(
                     excluded: i32::try_from(new.excluded).map_err(unreadable)?,
                     review_due_at: new.review_due.map(At),
                     shown: serde_json::to_value(&new.shown).map_err(unreadable)?,
-                    countersigned_by: new.countersigned.as_ref().map(|second| second.by),
-                    countersigned_reason: new
-                        .countersigned
-                        .as_ref()
-                        .map(|second| second.reason.clone()),
+                    countersigned_by: second.map(|second| second.by),
+                    countersigned_reason: second.map(|second| second.reason.clone()),
+                    alone: new.countersigned.as_ref().is_some_and(|second| second.alone),
                 })
                 .execute(connection)
                 .await?;
@@ -645,8 +643,9 @@ pub async fn freeze(
                 detail: json!({
                     "name": new.name, "reason": new.reason, "design": design,
                     "points": new.points, "excluded": new.excluded, "shown": new.shown,
-                    "countersigned_by": new.countersigned.as_ref().map(|second| second.by),
+                    "countersigned_by": second.map(|second| second.by),
                     "countersigned_reason": new.countersigned.as_ref().map(|second| &second.reason),
+                    "alone": new.countersigned.as_ref().is_some_and(|second| second.alone),
                 }),
             };
             audit::record(connection, &happening).await?;

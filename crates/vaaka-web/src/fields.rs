@@ -278,6 +278,11 @@ impl<'a> Reader<'a> {
         found
     }
 
+    /// What stands in a field, as it was typed.
+    pub fn typed(&self, name: &str) -> &str {
+        self.fields.get(name)
+    }
+
     /// Whether a box was ticked.
     pub fn ticked(&self, name: &str) -> bool {
         !self.fields.get(name).is_empty()
@@ -306,6 +311,8 @@ pub enum Look {
     Tick,
     /// A password.
     Password,
+    /// A picture or document; the form that holds it is sent in parts.
+    File,
 }
 
 /// A field on a page.
@@ -362,6 +369,7 @@ impl Field {
             Look::Choice(_) => "choice",
             Look::Tick => "tick",
             Look::Password => "password",
+            Look::File => "file",
         }
     }
 

@@ -70,8 +70,8 @@ pub struct Route {
 pub fn routes() -> Vec<Route> {
     use Access::{Administrator, Bench, Everybody, Lead, Program, SignedIn};
     use pages::{
-        check, check_start, check_void, files, first, instrument, instrument_forms, late, people,
-        plan_editor, plans, standard_acts, standard_forms, standards,
+        check, check_start, check_void, files, first, instrument, instrument_forms, late,
+        late_decide, people, plan_editor, plans, standard_acts, standard_forms, standards,
     };
     // A file may be larger than what a form may carry otherwise.
     let upload = || DefaultBodyLimit::max(files::MOST_BYTES + 64 * 1024);
@@ -138,7 +138,10 @@ pub fn routes() -> Vec<Route> {
         write("/versions/{id}/withdraw", Lead, post(plan_editor::withdraw)),
         read("/versions/{id}/sheet", SignedIn, get(late::sheet)),
         read("/versions/{id}/late", Bench, get(late::new)),
-        write("/versions/{id}/late", Bench, post(late::keep)),
+        write("/versions/{id}/late", Bench, post(late::keep).layer(upload())),
+        read("/paper", SignedIn, get(late_decide::list)),
+        read("/paper/{id}", SignedIn, get(late_decide::show)),
+        write("/paper/{id}", Lead, post(late_decide::decide)),
         read("/people", SignedIn, get(people::show)),
         read("/new/person", Administrator, get(people::new)),
         write("/new/person", Administrator, post(people::create)),

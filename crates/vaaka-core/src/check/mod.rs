@@ -83,6 +83,8 @@ pub struct RunContext {
     pub superseded: Option<(i32, i32)>,
     /// Why it was entered later from a paper sheet, if it was.
     pub late: Option<String>,
+    /// From paper, beside the check that its shift has, or at a place that its charts have passed.
+    pub beside: bool,
     /// For an as-left check: tag of the standard that the adjustment was made with.
     pub adjusted_with: Option<String>,
 }
@@ -152,6 +154,9 @@ pub fn complete(
         && plan.standards.iter().any(|standard| standard.tag == *tag)
     {
         from_run.push(Reason::NotIndependent { standard: tag.clone() });
+    }
+    if context.beside {
+        from_run.push(Reason::StandsBeside);
     }
     let verdict = conclude(VerdictInput {
         validity: Validity::Valid,

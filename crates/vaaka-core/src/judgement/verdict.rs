@@ -127,6 +127,8 @@ pub enum NextAction {
     Hold,
     /// Do not use before a lead has decided; failed, then passed.
     AskLead,
+    /// Do not use before a lead has decided; a check from paper, beside that of its shift, failed.
+    AskLeadLate,
     /// Start the check again; this one is void.
     CheckAgain,
     /// As left is proven; the next as-found check continues the chart.
@@ -259,6 +261,9 @@ pub enum Reason {
         /// Why.
         reason: String,
     },
+    /// It came from paper when its shift had its check already, or its charts newer ones: it is judged at its place, and
+    /// changes nothing that people have seen.
+    StandsBeside,
     /// A certificate was put right afterwards, and the check was evaluated again.
     Amended,
     /// The plan was changed while the check was open; it was judged by the version it began with.
@@ -336,9 +341,10 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
     let conforms = overall_conformity(input.results);
     let mut runs = input.earlier.to_vec();
     runs.push(Attempt { conforms });
+    let beside = input.from_run.contains(&Reason::StandsBeside);
     let repeat = match input.purpose {
-        Purpose::AsFound => repeat_state(&runs),
-        Purpose::AsLeft | Purpose::Trial => RepeatState::None,
+        Purpose::AsFound if !beside => repeat_state(&runs),
+        _ => RepeatState::None,
     };
     let control = overall_control(input.charts);
     if repeat != RepeatState::None {
@@ -368,6 +374,8 @@ pub fn conclude(input: VerdictInput<'_>) -> Verdict {
             NextAction::ProvenAsLeft
         }
         _ if input.purpose == Purpose::AsLeft => NextAction::Hold,
+        // Nothing is run again for a shift that is over: a lead decides what it means for now.
+        _ if beside && conforms == Conformity::Fail => NextAction::AskLeadLate,
         (RepeatState::RepeatAllowed, _) => NextAction::RepeatOnce,
         (RepeatState::Confirmed, _) => NextAction::Hold,
         (RepeatState::Doubtful, _) => NextAction::AskLead,
@@ -536,6 +544,7 @@ impl Reason {
             | Self::Repeat { .. }
             | Self::EnteredLate { .. }
             | Self::Amended
+            | Self::StandsBeside
             | Self::PlanSuperseded { .. }
             | Self::NotIndependent { .. }
             | Self::FarReadingConfirmed { .. } => None,

@@ -37,6 +37,10 @@ pub fn action_sentence(action: NextAction) -> &'static str {
             "Keep it out of use until a lead decides: it failed, then passed, and that is not a pass. \
              Do not run it again."
         }
+        NextAction::AskLeadLate => {
+            "Keep it out of use until a lead decides: a check that came from paper lay outside tolerance. \
+             Everything measured since the good check before it is in doubt."
+        }
         NextAction::CheckAgain => {
             "This check does not count. Put right what went wrong, then start it again."
         }
@@ -221,6 +225,7 @@ pub fn reason_sentence(
         Reason::EnteredLate { reason } => {
             format!("Measured on paper and entered later: {reason}.")
         }
+        Reason::StandsBeside => "It came when its shift had its check already, or its charts newer points: it is judged by the charts as they stood at its time, is drawn at its place, and changes nothing that was seen since.".to_owned(),
         Reason::Amended => "A certificate of its standard was put right afterwards; this is the check evaluated again with the right values. The first verdict is kept.".to_owned(),
         Reason::PlanSuperseded { used, current } => format!(
             "The plan was changed while this check was open: it is judged by version {used}, with which it began; \

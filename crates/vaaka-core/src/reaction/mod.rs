@@ -55,6 +55,10 @@ pub fn react(input: ReactionInput) -> Option<Reaction> {
         (Purpose::AsLeft, _) if input.conforms == Conformity::Fail => {
             hold("its adjustment was not proven: as left failed")
         }
+        // Only a check from paper, beside the one of its shift, fails without a repeat.
+        (Purpose::AsFound, RepeatState::None) if input.conforms == Conformity::Fail => {
+            restrict("a check from paper failed; a lead decides what that means now")
+        }
         (Purpose::AsLeft, _) | (_, RepeatState::None) => return None,
         (_, RepeatState::RepeatAllowed) => restrict("its check failed; one repeat is allowed"),
         (_, RepeatState::Confirmed) => hold("its check failed, and the repeat failed too"),
@@ -87,6 +91,8 @@ mod tests {
 
     #[rstest]
     #[case(Purpose::AsFound, Pass, First, InService, 0, None)]
+    #[case(Purpose::AsFound, Fail, First, InService, 0, Some(Restricted))]
+    #[case(Purpose::AsFound, Fail, First, OnHold, 0, None)]
     #[case(Purpose::AsFound, Fail, RepeatAllowed, InService, 0, Some(Restricted))]
     #[case(Purpose::AsFound, Fail, RepeatAllowed, Restricted, 0, Some(Restricted))]
     #[case(Purpose::AsFound, Fail, RepeatAllowed, OnHold, 0, None)]

@@ -1,6 +1,7 @@
 //! The round: shifts, what is due, and in which order.
 
 mod due;
+mod late;
 mod missed;
 mod plan;
 mod release;
@@ -9,6 +10,7 @@ mod standing;
 mod trigger;
 
 pub use due::{DueRule, Training, TrainingError, check_training};
+pub use late::{LateRank, LateRemark, late_rank, late_remarks, shortest_run};
 pub use missed::{Missed, MissedInput, missed};
 pub use plan::{Due, RoundPlan, RoundTask, Scheduled, plan_round};
 pub use release::{PlanStanding, Release, ReleaseInput, release};

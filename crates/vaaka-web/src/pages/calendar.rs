@@ -4,12 +4,12 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::civil::{Date, Time};
 use vaaka_store::calendar::{self, Start};
-use vaaka_store::{WallTime, shifts};
+use vaaka_store::{WallTime, people, shifts};
 
 use super::form::Form;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
-use crate::fields::{Fields, Look, Reader, Table, rows_filled};
+use crate::fields::{Field, Fields, Group, Look, Reader, Table, rows_filled};
 use crate::session::SignedIn;
 use crate::state::AppState;
 
@@ -40,7 +40,18 @@ fn form(zone: &str, typed: &Fields) -> Form {
         Form::new("people", "Calendar of the site", "/calendar", "/people", "Save the calendar");
     form.intro = "Shifts that were, and the one that runs, stay as they were. What is changed here holds from the next shift on.".into();
     form.tables = vec![starts, days];
-    form.groups = vec![crate::fields::Group::new("", vec![])];
+    form.groups = vec![
+        Group::new("", vec![]),
+        Group::new(
+            "Second pair of eyes",
+            vec![Field::new(
+                "one_lead",
+                "This site has one lead: what a second one would countersign is decided alone, and says “not countersigned”",
+                Look::Tick,
+            )],
+        ),
+    ];
+    form.tables_after = 1;
     form
 }
 
@@ -64,6 +75,9 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
             .with(&format!("holidays.{row}.day"), day.to_string())
             .with(&format!("holidays.{row}.name"), words);
     }
+    if calendar::says_one_lead(&mut desk.connection, site.id).await? {
+        typed = typed.with("one_lead", "on");
+    }
     form(&site.zone, &typed).draw(&signed, &desk.here, &typed, &Default::default())
 }
 
@@ -73,12 +87,21 @@ pub async fn save(Sent { signed, mut desk, typed }: Sent) -> Result<Response, We
     let mut reader = Reader::of(&typed);
     let starts = read_starts(&mut reader, &typed);
     let days = read_holidays(&mut reader, &typed);
+    let one_lead = reader.ticked("one_lead");
+    let leads = people::all(&mut desk.connection).await?;
+    let leads = leads.iter().filter(|person| person.active && person.role == "lead").count();
+    if one_lead && leads > 1 {
+        reader.fault(
+            "one_lead",
+            format!("The register has {leads} leads who work here: one of them countersigns what another decides."),
+        );
+    }
     if !typed.get("more").is_empty() || !reader.is_fine() {
         let faults = if typed.get("more").is_empty() { reader.faults } else { Default::default() };
         return form(&site.zone, &typed).draw(&signed, &desk.here, &typed, &faults);
     }
     let by = desk.by(&signed);
-    calendar::write(&mut desk.connection, site.id, &starts, &days, by).await?;
+    calendar::write(&mut desk.connection, site.id, &starts, &days, one_lead, by).await?;
     Ok(Redirect::to("/calendar").into_response())
 }
 

@@ -8,7 +8,7 @@ use axum::response::Response;
 
 use super::{Here, Shell, page};
 use crate::error::WebError;
-use crate::fields::{Fields, Group, Table};
+use crate::fields::{Fields, Group, Look, Table};
 use crate::session::SignedIn;
 
 /// A form and what stands around it.
@@ -25,6 +25,7 @@ pub struct FormPage {
     tables: Vec<Table>,
     tables_after: usize,
     hidden: Vec<(String, String)>,
+    upload: bool,
     error: Option<String>,
 }
 
@@ -103,6 +104,7 @@ impl Form {
             .iter()
             .find(|(name, _)| !known.contains(&name.as_str()))
             .map(|(_, words)| words.clone());
+        let upload = self.groups.iter().flat_map(|g| &g.fields).any(|f| f.look == Look::File);
         let status =
             if faults.is_empty() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
         let template = FormPage {
@@ -116,6 +118,7 @@ impl Form {
             groups: self.groups,
             tables: self.tables,
             hidden: self.hidden,
+            upload,
             error,
         };
         page(status, &template)

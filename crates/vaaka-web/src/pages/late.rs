@@ -1,4 +1,5 @@
-//! A check from paper: the sheet that is printed from a plan, and its entering later, marked so.
+//! A check from paper: the sheet that is printed from a plan, and its entering. It counts when a lead countersigns it
+//! (`late_decide`).
 
 use std::collections::BTreeMap;
 
@@ -6,31 +7,31 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use jiff::civil::DateTime;
+use jiff::civil::{Date, DateTime};
 use jiff::{SignedDuration, Timestamp};
 use uuid::Uuid;
-use vaaka_core::method::{Entry, Input, Proposal, Purpose, RunState, Step, accept, by_key};
-use vaaka_core::round::due_of;
+use vaaka_core::method::{Entry, Input, Proposal, RunState, Step, accept, by_key};
+use vaaka_core::round::{LateRank, Training, check_training, shortest_run};
 use vaaka_core::standard::{StandardFacts, check_tag};
-use vaaka_store::checks::{self, NewCheck};
-use vaaka_store::ids::{CertificateId, PlanVersionId};
+use vaaka_store::files::{self, NewFile, Owner};
+use vaaka_store::ids::{CertificateId, FileId, PersonId, PlanVersionId};
 use vaaka_store::paper::{self, PaperEntry};
 use vaaka_store::plans::{self, PlanView};
+use vaaka_store::rows::{PaperSheetRow, Person};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{StoreError, shifts};
+use vaaka_store::{At, people, shifts, trainings};
 
-use super::check_start::{may_run, standards_for, wanted};
+use super::check_start::{standards_for, wanted};
+use super::files::{MOST_BYTES, media_type};
 use super::form::{Form, whole};
 use super::plans::{PreviewStep, preview, spec_of};
 use super::{Shell, page};
-use crate::desk::{Desk, Sent};
+use crate::desk::{Desk, SentWithFile, Upload};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader};
 use crate::forms::{PathId, new_key};
 use crate::session::SignedIn;
 use crate::state::AppState;
-
-const IN_HAND: &str = "A check by this plan is open on the screen. Finish or void that one first.";
 
 /// A sheet from longer ago than this is no evidence of its time any more.
 const LATEST_DAYS: i64 = 14;
@@ -52,7 +53,13 @@ pub async fn sheet(
     PathId(id): PathId,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let (view, steps) = steps_of(&mut desk, id).await?;
+    let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
+    if view.version.state != "approved" {
+        return Err(WebError::NotNow {
+            words: "This version is not in force. Take the sheet of the one that is.".into(),
+        });
+    }
+    let steps = steps_of(&mut desk, &view).await?;
     let template = SheetPage {
         shell: Shell::new(&signed, "plans", &desk.here),
         heading: format!(
@@ -71,25 +78,40 @@ pub async fn sheet(
     page(StatusCode::OK, &template)
 }
 
-async fn steps_of(desk: &mut Desk, id: i64) -> Result<(PlanView, Vec<Step>), WebError> {
+/// A version that was in force at some time, with its steps.
+async fn version_of(desk: &mut Desk, id: i64) -> Result<(PlanView, Vec<Step>), WebError> {
     let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
-    if view.version.state != "approved" {
+    if view.version.approved_at.is_none() {
         return Err(WebError::NotNow {
-            words: "This version is not in force. Take the sheet of the one that is.".into(),
+            words: "This version was never in force: nothing was measured by it.".into(),
         });
     }
+    let steps = steps_of(desk, &view).await?;
+    Ok((view, steps))
+}
+
+async fn steps_of(desk: &mut Desk, view: &PlanView) -> Result<Vec<Step>, WebError> {
     let points = plans::points(&mut desk.connection, view.version.id).await?;
     let all = standards::all(&mut desk.connection, desk.today).await?;
-    let spec = spec_of(&view, points, &all, desk).map_err(|words| WebError::NotNow { words })?;
-    let steps = by_key(&view.plan.method_key)?.way(&spec)?;
-    Ok((view, steps))
+    let spec = spec_of(view, points, &all, desk).map_err(|words| WebError::NotNow { words })?;
+    let mut steps = by_key(&view.plan.method_key)?.way(&spec)?;
+    // Nobody knows when each reading was written down: pauses between them are on the sheet's own word.
+    for step in &mut steps {
+        step.pause_seconds = 0;
+    }
+    Ok(steps)
 }
 
 fn name_of(step: &Step, repeat: u32) -> String {
     format!("e.{}.{repeat}", step.key)
 }
 
-fn late_form(id: i64, view: &PlanView, steps: &[Step], key: Uuid) -> Form {
+fn late_form(
+    view: &PlanView,
+    steps: &[Step],
+    people: &[Person],
+    (key, kept): (Uuid, Option<&str>),
+) -> Form {
     let mut measured = Vec::new();
     let mut confirmed = Vec::new();
     for step in steps {
@@ -156,9 +178,18 @@ fn late_form(id: i64, view: &PlanView, steps: &[Step], key: Uuid) -> Form {
             Input::Review => {}
         }
     }
+    let measurers: Vec<(String, String)> = std::iter::once((String::new(), "Choose".to_owned()))
+        .chain(people.iter().map(|person| (person.id.to_string(), person.name.clone())))
+        .collect();
+    let scan = match kept {
+        Some(name) => Field::new("scan", "Photograph or scan of the sheet", Look::File)
+            .hint(format!("{name} is kept. Choose another only to replace it.")),
+        None => Field::new("scan", "Photograph or scan of the sheet", Look::File)
+            .hint("PNG, JPEG, WebP or PDF, at most 8 MB. The whole sheet, readable."),
+    };
     Form {
         intro: format!(
-            "{} {}, version {} of the plan. Everything is judged as if it had been typed at the bench, by the times on the sheet; the record says that it came from paper.",
+            "{} {}, version {} of the plan. A sheet counts when a lead has countersigned it who neither measured nor entered it; until then the check stays due or missed. The record says that it came from paper.",
             view.instrument.name, view.instrument.tag, view.version.version
         ),
         groups: vec![
@@ -166,12 +197,14 @@ fn late_form(id: i64, view: &PlanView, steps: &[Step], key: Uuid) -> Form {
                 "The sheet",
                 vec![
                     Field::new("reason", "Why on paper", Look::Line).hint("Like “network down”."),
-                    Field::new("by", "Who measured", Look::Line),
+                    Field::new("by", "Who measured", Look::Choice(measurers))
+                        .hint("Somebody of the register who was trained for it on that day."),
                     Field::new("day", "Day", Look::Day),
                     Field::new("began", "Began at", Look::Line)
                         .hint("Like 22:34; the first thing on the sheet."),
                     Field::new("ended", "Ended at", Look::Line)
-                        .hint("The times between are spread evenly over the readings."),
+                        .hint("Like 22:51; the last thing on it. The record gives these two times for every reading, and no other."),
+                    scan,
                 ],
             ),
             Group::new("What was written down", measured),
@@ -189,9 +222,9 @@ fn late_form(id: i64, view: &PlanView, steps: &[Step], key: Uuid) -> Form {
         ..Form::new(
             "plans",
             format!("Enter from paper: {}", view.plan.name),
-            format!("/versions/{id}/late"),
+            format!("/versions/{}/late", view.version.id),
             format!("/plans/{}", view.plan.id),
-            "Keep and judge it",
+            "Keep it for the countersignature",
         )
     }
 }
@@ -203,19 +236,31 @@ pub async fn new(
     PathId(id): PathId,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let (view, steps) = steps_of(&mut desk, id).await?;
-    may_run(&mut desk, &signed, &view).await?;
-    let typed =
-        Fields::default().with("by", &signed.person.name).with("day", desk.today.to_string());
-    late_form(id, &view, &steps, new_key()).draw(&signed, &desk.here, &typed, &BTreeMap::new())
+    let (view, steps) = version_of(&mut desk, id).await?;
+    let people = measurers(&mut desk).await?;
+    let typed = Fields::default()
+        .with("by", signed.person.id.to_string())
+        .with("day", desk.today.to_string());
+    late_form(&view, &steps, &people, (new_key(), None)).draw(
+        &signed,
+        &desk.here,
+        &typed,
+        &BTreeMap::new(),
+    )
 }
 
-/// A time on the sheet, on its day; one before the beginning is past midnight.
+/// Those who may have measured: who runs checks, also when they have left since.
+async fn measurers(desk: &mut Desk) -> Result<Vec<Person>, WebError> {
+    let all = people::all(&mut desk.connection).await?;
+    Ok(all.into_iter().filter(|p| matches!(p.role.as_str(), "technician" | "lead")).collect())
+}
+
+/// A time on the sheet, on its day.
 fn time_on(
     reader: &mut Reader<'_>,
     name: &str,
     typed: &str,
-    day: jiff::civil::Date,
+    day: Date,
     desk: &Desk,
 ) -> Option<Timestamp> {
     let parts: Vec<&str> = typed.split([':', '.']).collect();
@@ -234,91 +279,213 @@ fn time_on(
         .map(|zoned| zoned.timestamp())
 }
 
-struct Sheet {
-    began: Timestamp,
-    ended: Timestamp,
-    kept: Vec<PaperEntry>,
+/// What a sheet says, read.
+pub(super) struct Sheet {
+    pub began: Timestamp,
+    pub ended: Timestamp,
+    pub measured_by: PersonId,
+    pub reason: String,
+    pub entries: Vec<PaperEntry>,
     /// Certificates of the standards that were in hand.
-    certificates: Vec<CertificateId>,
+    pub certificates: Vec<CertificateId>,
 }
 
-/// Keeps a check from paper, all of it or nothing.
+/// Takes a sheet in, all of it or nothing.
 pub async fn keep(
     PathId(id): PathId,
-    Sent { signed, mut desk, typed }: Sent,
+    SentWithFile { signed, mut desk, mut typed, file }: SentWithFile,
 ) -> Result<Response, WebError> {
-    let (view, steps) = steps_of(&mut desk, id).await?;
-    may_run(&mut desk, &signed, &view).await?;
+    let (view, steps) = version_of(&mut desk, id).await?;
+    let people = measurers(&mut desk).await?;
     let key: Uuid = typed.get("key").parse().unwrap_or_else(|_| new_key());
-    // Sent twice, it is the same check.
-    if let Some(check) = paper::kept_as(&mut desk.connection, key).await? {
-        return Ok(Redirect::to(&format!("/checks/{check}/verdict")).into_response());
-    }
-    let form = late_form(id, &view, &steps, key);
     let mut reader = Reader::of(&typed);
-    let reason = reader.required("reason", 120, "Say why it was done on paper.");
-    let by = reader.required("by", 120, "Say who measured.");
-    let Some(sheet) = read_sheet(&mut desk, &view, &steps, &mut reader, &typed).await? else {
-        return form.draw(&signed, &desk.here, &typed, &reader.faults);
+    let read = read_sheet(&mut desk, &view, &steps, (&people, true), &mut reader).await?;
+    let mut faults = reader.faults;
+    let scan = match keep_scan(&mut desk, &signed, &view, &typed, &file).await? {
+        Ok(scan) => Some(scan),
+        Err(words) => {
+            faults.insert("scan".into(), words);
+            None
+        }
     };
-    if !reader.is_fine() {
-        return form.draw(&signed, &desk.here, &typed, &reader.faults);
+    if let Some((file, _)) = &scan {
+        typed = typed.with("scan_kept", file.to_string());
     }
+    let (Some(sheet), Some((file, name)), true) = (read, &scan, faults.is_empty()) else {
+        let kept = scan.as_ref().map(|(_, name)| name.as_str());
+        let mut form = late_form(&view, &steps, &people, (key, kept));
+        if let Some((file, _)) = &scan {
+            form.hidden.push(("scan_kept".into(), file.to_string()));
+        }
+        return form.draw(&signed, &desk.here, &typed, &faults);
+    };
     let site = shifts::site(&desk.connection).await?;
     let shift = shifts::current(&mut desk.connection, &site, sheet.began).await?;
-    let runs =
-        checks::attempts_before(&mut desk.connection, view.plan.id, shift.id, sheet.ended).await?;
-    let open = checks::of_shift(&mut desk.connection, shift.id).await?;
-    let refusal = if open.iter().any(|c| c.plan == view.plan.id && c.check.state == "open") {
-        Some(IN_HAND)
-    } else if !matches!(
-        due_of(false, &runs),
-        vaaka_core::round::Due::Due | vaaka_core::round::Due::Repeat
-    ) {
-        Some("This check was done in that shift already, so there is nothing to add.")
-    } else {
-        None
+    let row = PaperSheetRow {
+        plan_version_id: view.version.id,
+        shift_instance_id: shift.id,
+        idempotency_key: key,
+        measured_by: sheet.measured_by,
+        reason: sheet.reason.clone(),
+        began_at: At(sheet.began),
+        ended_at: At(sheet.ended),
+        typed: typed.to_json(),
+        file_id: *file,
+        entered_by: signed.person.id,
+        entered_at: At(desk.now),
     };
-    if let Some(words) = refusal {
-        return form.draw(&signed, &desk.here, &typed, &whole(words));
-    }
-    let new = NewCheck {
-        plan: &view,
-        shift: shift.id,
-        certificates: sheet.certificates.clone(),
-        purpose: Purpose::AsFound,
-        person: signed.person.id,
-        now: sheet.began,
-        key,
-        late: Some((&reason, &by)),
-    };
-    match paper::keep_sheet(&mut desk.connection, &new, &sheet.kept, desk.now).await {
-        Ok(check) => Ok(Redirect::to(&format!("/checks/{check}/verdict")).into_response()),
-        Err(StoreError::Conflict { .. }) => form.draw(&signed, &desk.here, &typed, &whole(IN_HAND)),
+    let title = format!("Paper to countersign: {} {}", view.instrument.name, view.instrument.tag);
+    let about = (title.as_str(), view.instrument.id);
+    match paper::enter(&mut desk.connection, &row, about).await {
+        Ok(sheet) => Ok(Redirect::to(&paper::path(sheet)).into_response()),
+        // The file was sent back by hand as another one.
+        Err(vaaka_store::StoreError::Conflict { .. }) => {
+            let form = late_form(&view, &steps, &people, (key, Some(name)));
+            form.draw(
+                &signed,
+                &desk.here,
+                &typed,
+                &whole("This sheet could not be kept. Choose its photograph again."),
+            )
+        }
         Err(other) => Err(other.into()),
     }
 }
 
-/// Reads the sheet through the same door as live entries: the first that is refused says why at
-/// its field.
+/// Keeps the picture of a sheet, or finds the one that came with an earlier try.
+async fn keep_scan(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    view: &PlanView,
+    typed: &Fields,
+    file: &Upload,
+) -> Result<Result<(FileId, String), String>, WebError> {
+    if file.bytes.is_empty() {
+        let kept = files::of(&mut desk.connection, Owner::Sheet(view.version.id)).await?;
+        let known = typed.get("scan_kept");
+        let found = kept.into_iter().find(|brief| brief.id.to_string() == known);
+        return Ok(found.map(|brief| (brief.id, brief.name)).ok_or_else(|| {
+            "Choose a photograph or scan of the sheet: without it nobody can compare.".to_owned()
+        }));
+    }
+    if file.bytes.len() > MOST_BYTES {
+        return Ok(Err("The file is larger than 8 MB. Choose a smaller one.".into()));
+    }
+    let Some(media_type) = media_type(&file.bytes) else {
+        return Ok(Err(
+            "This is no picture (PNG, JPEG, WebP) and no PDF. Choose another file.".into()
+        ));
+    };
+    let name: String = file.name.chars().take(120).collect();
+    let name = if name.is_empty() { "sheet".to_owned() } else { name };
+    let new = NewFile {
+        owner: Owner::Sheet(view.version.id),
+        name: &name,
+        media_type,
+        bytes: &file.bytes,
+        caption: "sheet of paper",
+        person: signed.person.id,
+        at: At(desk.now),
+    };
+    Ok(Ok((files::keep(&mut desk.connection, &new).await?, name)))
+}
+
+/// The sheet of a form that was kept, read anew by what holds for its time.
+pub(super) async fn read_again(
+    desk: &mut Desk,
+    kept: &paper::Sheet,
+) -> Result<(PlanView, Vec<Step>, Result<Sheet, BTreeMap<String, String>>), WebError> {
+    let (view, steps) = version_of(desk, kept.plan_version_id.0).await?;
+    let people = measurers(desk).await?;
+    let typed = Fields::from_json(&kept.typed);
+    let mut reader = Reader::of(&typed);
+    let read = read_sheet(desk, &view, &steps, (&people, false), &mut reader).await?;
+    let found = match read {
+        Some(sheet) if reader.is_fine() => Ok(sheet),
+        _ => Err(reader.faults),
+    };
+    Ok((view, steps, found))
+}
+
+/// Reads a sheet: who, when, and what was written down. `entering` asks whether it comes in time.
 async fn read_sheet(
     desk: &mut Desk,
     view: &PlanView,
     steps: &[Step],
+    (people, entering): (&[Person], bool),
     reader: &mut Reader<'_>,
-    typed: &Fields,
 ) -> Result<Option<Sheet>, WebError> {
+    let reason = reader.required("reason", 120, "Say why it was done on paper.");
+    let by = reader.choice("by", |word| {
+        people.iter().find(|person| person.id.to_string() == word).map(|person| person.id)
+    });
+    let times = times(desk, view, steps, entering, reader).await?;
+    let Some((began, ended, day)) = times else {
+        // What was written down is looked at all the same: all that is wrong is said at once.
+        let about_now = (desk.now - SignedDuration::from_hours(1), desk.now);
+        match written_down(desk, view, steps, about_now, reader).await {
+            Ok(_) | Err(WebError::NotNow { .. }) => return Ok(None),
+            Err(other) => return Err(other),
+        }
+    };
+    if let Some(by) = by {
+        let method = by_key(&view.plan.method_key)?;
+        let (until, others) =
+            trainings::for_method(&mut desk.connection, by, method.key(), day).await?;
+        let own = until.map(|valid_until| Training { valid_until });
+        if let Err(words) = check_training(own, method.name(), &others, day) {
+            reader.fault("by", format!("On that day: {words}"));
+        }
+    }
+    // The registers as they were: a standard that has ended since was fit then.
+    let live = (desk.now, desk.today);
+    (desk.now, desk.today) = (began, day);
+    let written = written_down(desk, view, steps, (began, ended), reader).await;
+    (desk.now, desk.today) = live;
+    let (entries, certificates) = match written {
+        Ok(written) => written,
+        Err(WebError::NotNow { words }) => {
+            reader.fault("*", words);
+            return Ok(None);
+        }
+        Err(other) => return Err(other),
+    };
+    Ok(by.map(|measured_by| Sheet { began, ended, measured_by, reason, entries, certificates }))
+}
+
+/// Day, beginning and end of a sheet, where they can be.
+async fn times(
+    desk: &mut Desk,
+    view: &PlanView,
+    steps: &[Step],
+    entering: bool,
+    reader: &mut Reader<'_>,
+) -> Result<Option<(Timestamp, Timestamp, Date)>, WebError> {
     let day = reader.required_day("day");
-    let began = time_on(reader, "began", typed.get("began"), day, desk);
-    let ended = time_on(reader, "ended", typed.get("ended"), day, desk);
+    let typed = |name: &str, reader: &Reader<'_>| reader.typed(name).to_owned();
+    let (began_text, ended_text) = (typed("began", reader), typed("ended", reader));
+    let began = time_on(reader, "began", &began_text, day, desk);
+    let ended = time_on(reader, "ended", &ended_text, day, desk);
     let (Some(began), Some(mut ended)) = (began, ended) else { return Ok(None) };
     if ended < began {
+        // Past midnight: believed for a run that can have taken so long, and for no other.
         ended += SignedDuration::from_hours(24);
+    }
+    let took = ended.duration_since(began);
+    let least = shortest_run(steps);
+    if took > SignedDuration::from_hours(12) {
+        reader.fault(
+            "ended",
+            "It ends before it began, or took more than twelve hours. Look at the times again.",
+        );
+    } else if took.is_zero() || took < least {
+        let words = vaaka_core::method::duration_words(least);
+        reader.fault("ended", format!("Nobody takes these readings, with their waits, in less than {words}. Look at the times again."));
     }
     if ended > desk.now {
         reader.fault("ended", "That is still to come. Look at the day and the times.");
     }
-    if desk.now.duration_since(began) > SignedDuration::from_hours(24 * LATEST_DAYS) {
+    if entering && desk.now.duration_since(began) > SignedDuration::from_hours(24 * LATEST_DAYS) {
         reader.fault(
             "day",
             format!(
@@ -326,48 +493,80 @@ async fn read_sheet(
             ),
         );
     }
-    if ended.duration_since(began) > SignedDuration::from_hours(12) {
-        reader.fault("ended", "That is more than twelve hours. Look at the times again.");
-    }
     if !reader.is_fine() {
         return Ok(None);
     }
+    // By the version that was in force then, and no other.
+    let versions = plans::versions(&mut desk.connection, view.plan.id).await?;
+    let then = versions
+        .iter()
+        .filter(|own| own.version.approved_at.is_some_and(|at| at.0 <= began))
+        .max_by_key(|own| own.version.version);
+    match then {
+        Some(then) if then.version.id == view.version.id => {}
+        Some(then) => reader.fault(
+            "day",
+            format!("At that time version {} of the plan was in force, and this is version {}. Enter it from that version's page.", then.version.version, view.version.version),
+        ),
+        None => reader.fault("day", "At that time no version of this plan was in force yet."),
+    }
+    Ok(reader.is_fine().then_some((began, ended, day)))
+}
+
+/// Reads what was written down through the same door as live entries: each that is refused says why at its field. The
+/// times of single readings are not on the sheet and are not made up: an entry stands at the next time that is, its
+/// wait's or the end.
+async fn written_down(
+    desk: &mut Desk,
+    view: &PlanView,
+    steps: &[Step],
+    (began, ended): (Timestamp, Timestamp),
+    reader: &mut Reader<'_>,
+) -> Result<(Vec<PaperEntry>, Vec<CertificateId>), WebError> {
+    let day = desk.today;
     let mut certificates = standards_for(desk, view).await?;
-    let all = standards::all(&mut desk.connection, desk.today).await?;
+    let all = standards::all(&mut desk.connection, day).await?;
     let facts: Vec<StandardFacts> = all.iter().map(Record::facts).collect::<Result<_, _>>()?;
     let points = plans::points(&mut desk.connection, view.version.id).await?;
     let wanted = wanted(view, &points, &all)?;
-    let count: u32 = steps.iter().map(|step| step.repeats).sum();
-    let share = ended.duration_since(began) / i32::try_from(count.max(1)).unwrap_or(1);
-    let mut at = began;
     let mut run = RunState::default();
     let mut kept: Vec<PaperEntry> = Vec::new();
+    // The newest time that the sheet itself says, where entries are held against the longest time of a wait.
+    let mut known = began;
     for step in steps {
         for repeat in 1..=step.repeats {
             let name = name_of(step, repeat);
-            let text = typed.get(&name);
+            let text = reader.typed(&name).to_owned();
             let mut proposal = Proposal {
-                typed: text.to_owned(),
-                added: typed.get(&format!("{name}.added")).to_owned(),
+                typed: text.clone(),
+                added: reader.typed(&format!("{name}.added")).to_owned(),
                 ticked: if text.is_empty() { 0 } else { usize::MAX },
                 // On paper it was answered once for the sheet.
-                confirm_far: reader.ticked("far").then(|| text.to_owned()),
+                confirm_far: reader.ticked("far").then(|| text.clone()),
                 standard: None,
             };
             match &step.input {
                 Input::WaitStart { .. } | Input::WaitOver { .. } => {
-                    let Some(mut moment) = time_on(reader, &name, text, day, desk) else {
+                    let Some(mut moment) = time_on(reader, &name, &text, day, desk) else {
                         continue;
                     };
                     if moment < began {
                         moment += SignedDuration::from_hours(24);
                     }
-                    at = moment;
+                    if moment < known || moment > ended {
+                        reader.fault(&name, "This lies outside the times of the sheet, or before what stands above it.");
+                        continue;
+                    }
+                    // Everything since the last time lies before this one.
+                    for entry in kept.iter_mut().filter(|entry| entry.at == ended) {
+                        entry.at = moment;
+                    }
+                    known = moment;
                 }
                 Input::Tag { place, any_of_kind, expected } => {
                     let fixed = any_of_kind.is_none().then_some(expected.as_str());
                     if let Some(wanted) = wanted.get(*place) {
-                        let judged = check_tag(text, fixed, &facts, wanted.offer(), began, day);
+                        let judged = check_tag(&text, fixed, &facts, wanted.offer(), began, day);
                         if let Ok(found) = &judged {
                             let record = all.iter().find(|record| record.standard.tag == found.tag);
                             if let Some(paper) =
@@ -381,14 +580,16 @@ async fn read_sheet(
                 }
                 _ => {}
             }
-            at = at.max(kept.last().map_or(began, |last| last.at));
-            match accept(step, &proposal, &run, at) {
+            match accept(step, &proposal, &run, known) {
                 Ok(value) => {
                     let unit = match &step.input {
                         Input::Reading { unit, .. } => Some(unit.symbol().to_owned()),
                         Input::Condition { unit, .. } => Some(unit.clone()),
                         _ => None,
                     };
+                    let timed =
+                        matches!(step.input, Input::WaitStart { .. } | Input::WaitOver { .. });
+                    let at = if timed { known } else { ended };
                     run.entries.push(Entry {
                         step: step.key.clone(),
                         repeat,
@@ -399,7 +600,7 @@ async fn read_sheet(
                         step: step.key.clone(),
                         repeat,
                         at,
-                        typed: text.to_owned(),
+                        typed: text,
                         unit,
                         value,
                     });
@@ -409,8 +610,18 @@ async fn read_sheet(
                 }
                 Err(error) => reader.fault(&name, error.to_string()),
             }
-            at = (at + share).min(ended.max(at));
         }
     }
-    Ok(Some(Sheet { began, ended, kept, certificates }))
+    Ok((kept, certificates))
+}
+
+/// What a sheet would be to its shift, in words.
+pub(super) fn rank_words(rank: LateRank) -> &'static str {
+    match rank {
+        LateRank::Check => "It is the check of its shift.",
+        LateRank::Repeat => "It is the one repeat after the check of its shift that failed.",
+        LateRank::Beside => {
+            "Its shift has its check already: this one stands beside it and changes nothing about that."
+        }
+    }
 }

@@ -180,6 +180,7 @@ struct MissedPage {
     by_instrument: Vec<(String, String, usize)>,
     rows: Vec<Row>,
     more: usize,
+    papers: usize,
     error: Option<String>,
 }
 
@@ -218,6 +219,7 @@ pub async fn show(
         by_instrument,
         rows,
         more,
+        papers: vaaka_store::paper::waiting(&mut desk.connection).await?.len(),
         error,
     };
     let fine = template.error.is_none();

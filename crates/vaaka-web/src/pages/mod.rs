@@ -25,6 +25,7 @@ pub mod keys;
 pub mod label;
 pub mod ladder;
 pub mod late;
+pub mod late_decide;
 pub mod missed;
 pub mod notices;
 pub mod offline;

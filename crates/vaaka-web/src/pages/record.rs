@@ -160,8 +160,9 @@ async fn draw(
         .map(|signature| {
             let meaning = if signature.meaning == "reviewed" { "reviewed" } else { "made" };
             format!(
-                "{} {meaning} this check and signs for it, {} (version {} of the result{})",
+                "{} {meaning} this check{} and signs for it, {} (version {} of the result{})",
                 signature.person,
+                if check.late_reason.is_some() { ", entered from paper," } else { "" },
                 when(signature.at),
                 signature.version,
                 if signature.fits { "" } else { "; DOES NOT FIT THE RESULT ANY MORE" },
@@ -176,6 +177,12 @@ async fn draw(
                 && one.version == stored.row.version
         });
         (check.state == "concluded" && !done).then_some(match meaning {
+            Meaning::Performed if check.late_reason.is_some() => {
+                "I made this check on paper, and what stands here is what I wrote down."
+            }
+            Meaning::Reviewed if check.late_reason.is_some() => {
+                "I reviewed this check, which was entered from paper."
+            }
             Meaning::Performed => "I made this check, and what stands here is what I saw.",
             Meaning::Reviewed => "I reviewed this check.",
         })
@@ -322,8 +329,10 @@ async fn about(
     if !instrument.firmware.is_empty() {
         about.push(("Program version", instrument.firmware.clone()));
     }
-    if let (Some(reason), Some(who)) = (&check.late_reason, &check.measured_by) {
-        about.push(("From paper", format!("measured by {who}; {reason}")));
+    let zone = desk.here.zone.clone();
+    if let Some(words) = super::late_decide::paper_words(&mut desk.connection, check, &zone).await?
+    {
+        about.push(("From paper", words));
     }
     if let Some(stored) = stored {
         about.push(("Computed by", computed_by(&stored.row)));
@@ -356,7 +365,13 @@ async fn entry_rows(
             let title = step.map_or(reading.step_key.clone(), |step| step.title.clone());
             let is_replaced = replaced.contains(&reading.id);
             EntryRow {
-                at: local_day_time(reading.measured_at.0, &desk.here.zone),
+                // The sheet says when it was done by, and not when each was written down.
+                at: match (reading.source.as_str(), reading.kind.as_str()) {
+                    ("paper", kind) if !kind.starts_with("wait") => {
+                        format!("by {}", local_day_time(reading.measured_at.0, &desk.here.zone))
+                    }
+                    _ => local_day_time(reading.measured_at.0, &desk.here.zone),
+                },
                 step: if reading.repeat > 1 {
                     format!("{title}, no. {}", reading.repeat)
                 } else {

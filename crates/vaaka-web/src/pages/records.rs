@@ -168,12 +168,13 @@ pub(super) fn verdict_words(found: &Found) -> (&'static str, String) {
         (_, Some("pass")) => ("ok", "within tolerance".to_owned()),
         _ => ("due", "not judged".to_owned()),
     };
+    let paper = if found.paper { ", from paper" } else { "" };
     let words = match found.purpose.as_str() {
         "as_left" => format!("as left, {words}"),
         "trial" => format!("trial, {words}"),
         _ => words,
     };
-    (state, words)
+    (state, format!("{words}{paper}"))
 }
 
 fn row(found: &Found, here: &Here) -> Row {

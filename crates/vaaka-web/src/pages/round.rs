@@ -379,6 +379,7 @@ async fn items(
     now: Timestamp,
 ) -> Result<Vec<Item>, WebError> {
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
+    let mut attempts = checks::attempts_of_shift(connection, here.shift.id).await?;
     let begun: Vec<PlanId> = shift_checks.iter().map(|check| check.plan).collect();
     let all = plans::awake(connection, here.shift.business_date.0, &begun).await?;
     let wanted = due_or_begun(connection, &all, &begun, here, now).await?;
@@ -398,7 +399,8 @@ async fn items(
                 shift_checks.iter().filter(|check| check.plan == plan.plan).cloned().collect();
             let known = wanted.iter().find(|one| one.version == plan.version);
             let place = (plan.instrument, plan.set_up);
-            let mut item = item(plan, of_plan, here, &streams, &newest)?;
+            let runs = attempts.remove(&plan.plan).unwrap_or_default();
+            let mut item = item(plan, of_plan, runs, &streams, &newest)?;
             let adjusted = unproven.iter().rev().find(|(i, s, _)| (*i, *s) == place);
             if let Some((_, _, id)) = adjusted.filter(|_| item.open.is_none()) {
                 // What was found is on record; now the proof is wanted, and nothing else.
@@ -487,18 +489,11 @@ async fn due_or_begun(
 fn item(
     plan: RoundPlan,
     shift_checks: Vec<ShiftCheck>,
-    here: &Here,
+    runs: Vec<Attempt>,
     streams: &[Stream],
     newest: &HashMap<StreamId, BriefPoint>,
 ) -> Result<Item, WebError> {
     let open = shift_checks.iter().find(|check| check.check.state == "open").cloned();
-    let runs: Vec<Attempt> = shift_checks
-        .iter()
-        .filter(|check| check.check.state == "concluded" && check.check.purpose == "as_found")
-        .filter(|check| check.check.shift_instance_id == here.shift.id)
-        .filter_map(|check| super::charts::conformity(check.conforms.as_deref()?))
-        .map(|conforms| Attempt { conforms })
-        .collect();
     let own: Vec<(&Stream, Option<&BriefPoint>)> = streams
         .iter()
         .filter(|stream| stream.instrument_id == plan.instrument && stream.set_up_id == plan.set_up)

@@ -315,6 +315,7 @@ async fn records_table(desk: &mut Desk, query: &Query) -> Result<Table, WebError
         "conforms",
         "control",
         "void_reason",
+        "source",
     ]);
     for one in whole(found, MOST)? {
         table.row([
@@ -333,6 +334,7 @@ async fn records_table(desk: &mut Desk, query: &Query) -> Result<Table, WebError
             one.conforms.into(),
             one.control.into(),
             one.void_reason.into(),
+            if one.paper { "paper" } else { "screen" }.into(),
         ]);
     }
     Ok(table)
@@ -557,7 +559,7 @@ async fn chart_points(desk: &mut Desk, id: StreamId, query: &Query) -> Result<Ta
             point.measured_at.0.to_string().into(),
             point.value.into(),
             Cell::from(unit),
-            "check".into(),
+            if one.paper.is_some() { "paper" } else { "check" }.into(),
             point.ordinal.is_some().into(),
             Cell::from(&one.purpose),
             Cell::from(&point.conformity),

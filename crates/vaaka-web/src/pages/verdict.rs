@@ -122,8 +122,10 @@ pub(super) async fn draw(
         let names: Vec<&str> = hands.iter().map(|(_, name, _)| name.as_str()).collect();
         facts.insert(2, ("In hand of", names.join(", then ")));
     }
-    if let (Some(reason), Some(who)) = (&check.late_reason, &check.measured_by) {
-        facts.insert(2, ("From paper", format!("measured by {who}; {reason}")));
+    if let Some(words) =
+        super::late_decide::paper_words(&mut connection, &check, &here.zone).await?
+    {
+        facts.insert(2, ("From paper", words));
     }
     if stored.row.version > 1 {
         facts.push((

@@ -262,7 +262,10 @@ pub(super) fn action_state(action: NextAction) -> &'static str {
     match action {
         NextAction::Use | NextAction::ProvenAsLeft => "ok",
         NextAction::UseAndFindCause | NextAction::CheckAgain | NextAction::NoteTrial => "signal",
-        NextAction::RepeatOnce | NextAction::Hold | NextAction::AskLead => "out",
+        NextAction::RepeatOnce
+        | NextAction::Hold
+        | NextAction::AskLead
+        | NextAction::AskLeadLate => "out",
     }
 }
 

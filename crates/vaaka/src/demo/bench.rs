@@ -6,7 +6,7 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 use serde_json::json;
 use vaaka_core::check::{RunContext, complete};
-use vaaka_core::judgement::{Attempt, Conformity};
+use vaaka_core::judgement::{Attempt, Conformity, unsettled};
 use vaaka_core::method::{Method, PlanSpec, Purpose, RunState, Step, by_key};
 use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
@@ -270,10 +270,12 @@ impl Bench {
             slots: self.books.iter().map(|book| book.slot.clone()).collect(),
             superseded: None,
             late: None,
+            beside: false,
             adjusted_with: None,
         };
         let completion = complete(method, &spec, &run, &context).map_err(fault)?;
-        let check = self.check_row(id, visit, purpose, ends_at, noise);
+        let counts = purpose == Purpose::AsFound && unsettled(earlier).is_empty();
+        let check = Check { counts, ..self.check_row(id, visit, purpose, ends_at, noise) };
         let result = ResultId(next(world.results.len()));
         let row = result_row(&Basis {
             result,

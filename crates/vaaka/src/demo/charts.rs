@@ -224,6 +224,7 @@ impl Book {
             shown: serde_json::json!([]),
             countersigned_by: None,
             countersigned_reason: None,
+            alone: false,
         });
         segment.design = Some(json(&frozen.design)?);
         segment.sigma_source = Some(to_word(&limits.sigma_source)?);

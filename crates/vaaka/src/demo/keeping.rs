@@ -181,6 +181,9 @@ impl Bench {
             measured_by: None,
             voided_by: None,
             voided_at: None,
+            counts: false,
+            beside: false,
+            late_place: false,
         }
     }
 

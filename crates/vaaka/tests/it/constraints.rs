@@ -91,7 +91,7 @@ async fn the_schema_refuses_what_no_page_may_ask() {
         ("DELETE FROM standard_uses".into(), "kept as they were written"),
         ("INSERT INTO certificate_acceptances VALUES (1, 'fine', 5, now())".into(), "certificate_acceptances_reason"),
         ("INSERT INTO files (name, media_type, bytes, sha256, person_id, at)
-          VALUES ('a', 'image/png', 'x', sha256('x'), 1, now())".into(), "files_check"),
+          VALUES ('a', 'image/png', 'x', sha256('x'), 1, now())".into(), "files_one_owner"),
         ("INSERT INTO files (check_id, name, media_type, bytes, sha256, person_id, at)
           VALUES (1, 'a', 'text/html', 'x', sha256('x'), 1, now())".into(), "files_media_type_check"),
         ("INSERT INTO trainings (person_id, method_key, trained_on, valid_until, recorded_by, at)

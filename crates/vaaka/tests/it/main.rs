@@ -28,6 +28,7 @@ mod web_countersign;
 mod web_everywhere;
 mod web_gauge;
 mod web_instruments;
+mod web_paper;
 mod web_people;
 mod web_plans;
 mod web_run;

@@ -115,7 +115,9 @@ pub(super) fn limits_card(read: &Read, here: &Here) -> Option<LimitsCard> {
             .to_owned()
     });
     let second = second.as_ref().zip(baseline.countersigned_reason.as_ref());
-    let second = second.map(|(who, reason)| format!("countersigned by {who}: {reason}"));
+    let second = second
+        .map(|(who, reason)| format!("countersigned by {who}: {reason}"))
+        .or_else(|| baseline.alone.then(|| "not countersigned: this site has one lead".to_owned()));
     let basis = match baseline.basis.as_str() {
         "baseline" => format!(
             "{} shifts, {} to {}",

@@ -190,7 +190,7 @@ pub(super) fn false_alarm_words(
             "With these rules a false alarm comes every {every} checks, about {weeks} weeks."
         );
     };
-    let percent = |share: f64| format!("{} %", show_float(100.0 * share, 0));
+    let percent = |share: f64| format!("{}\u{a0}%", show_float(100.0 * share, 0));
     let resemble = if from.autocorrelation > 0.0 {
         format!(
             " and neighbouring checks resemble each other (ρ = {})",

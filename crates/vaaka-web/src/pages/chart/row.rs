@@ -64,8 +64,13 @@ pub(in crate::pages) fn point_words(view: &PointView, say: fn(&Firing) -> String
     let mut parts: Vec<String> = Vec::new();
     match (view.purpose.as_str(), view.point.ordinal) {
         ("as_left", _) => parts.push("as left, not counted".into()),
+        (_, None) if view.paper.is_some() => parts.push("from paper, beside the chart".into()),
+        ("trial", _) => parts.push("trial, not counted".into()),
         (_, None) => parts.push("confirming repeat, not counted".into()),
         _ => {}
+    }
+    if view.paper.is_some() && view.point.ordinal.is_some() {
+        parts.push("from paper".into());
     }
     if view.point.excluded {
         parts.push("left out".into());

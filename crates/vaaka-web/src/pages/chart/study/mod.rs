@@ -26,7 +26,7 @@ use vaaka_store::rows::Segment;
 use vaaka_store::studies::{
     self, Countersigned, Freeze, LimitProposal, NewProposal, StudyRefusal, StudyRow,
 };
-use vaaka_store::{At, imports};
+use vaaka_store::{At, imports, people};
 
 use self::choice::{Chosen, choice_groups, freeze_groups, hidden, read_choice, with_defaults};
 use self::drawing::drawing;
@@ -85,6 +85,8 @@ struct Waiting {
     limits: String,
     /// Whether the person who looks proposed it.
     own: bool,
+    /// The site has one lead, who may decide alone.
+    alone: bool,
     reason_typed: String,
     reason_error: Option<String>,
 }
@@ -284,11 +286,12 @@ async fn draw(
     }
     let more_unstable = unstable.len().saturating_sub(12);
     unstable.truncate(12);
+    let only_lead = people::is_only_lead(&mut desk.connection).await?;
     let mut freeze = freeze_groups();
-    let waiting = material
-        .waiting
-        .as_ref()
-        .map(|waiting| waiting_words(waiting, material, signed, typed, &faults, &zone));
+    let waiting = material.waiting.as_ref().map(|waiting| Waiting {
+        alone: only_lead,
+        ..waiting_words(waiting, material, signed, typed, &faults, &zone)
+    });
     for group in &mut freeze {
         group.fill(typed, &faults);
     }
@@ -400,6 +403,7 @@ fn waiting_words(
         objections: serde_json::from_value(waiting.objections.clone()).unwrap_or_default(),
         limits,
         own: waiting.proposed_by == signed.person.id,
+        alone: false,
         reason_typed: typed.get("decision").to_owned(),
         reason_error: faults.get("decision").cloned(),
     }
@@ -556,13 +560,14 @@ pub async fn countersign(
     let choice = Fields::from_json(&waiting.choice);
     let material = material(&mut desk, stream, !choice.get("earlier").is_empty()).await?;
     let own = waiting.proposed_by == signed.person.id;
+    let alone = own && people::is_only_lead(&mut desk.connection).await?;
     let reason = typed.get("decision").trim().to_owned();
     let mut faults = BTreeMap::new();
-    if let (Err(words), false) = (is_reason(&reason), own) {
+    let accepts = typed.get("verdict") == "countersign";
+    if let (Err(words), true) = (is_reason(&reason), !own || (alone && accepts)) {
         faults.insert("decision".to_owned(), words.to_string());
     }
-    let accepts = typed.get("verdict") == "countersign";
-    if accepts && own {
+    if accepts && own && !alone {
         faults.insert(
             "decision".to_owned(),
             "Another lead countersigns what you proposed.".to_owned(),
@@ -582,7 +587,8 @@ pub async fn countersign(
             .filter(|wanted| seen.as_ref() == Some(&wanted.design));
         match same {
             Some(wanted) => {
-                let second = Countersigned { proposal: waiting.id, by: signed.person.id, reason };
+                let second =
+                    Countersigned { proposal: waiting.id, by: signed.person.id, reason, alone };
                 let new = frozen(&mut desk, &material, &choice, &wanted, Some(second)).await?;
                 studies::freeze(&mut desk.connection, stream, &new, waiting.proposed_by, now)
                     .await?
