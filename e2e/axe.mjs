@@ -68,8 +68,7 @@ for (const [colorScheme, viewport] of [
   await check(page, name("void form open"));
   await page.goto(path);
   await page.locator("aside details").first().evaluate((details) => { details.open = true; });
-  await page.locator("table.kept a").first().click();
-  await page.waitForLoadState();
+  await Promise.all([page.waitForNavigation(), page.locator("table.kept a").first().click()]);
   await check(page, name("correction"));
 
   for (const [words, at] of [

@@ -351,6 +351,7 @@ fn every_budget_by_a_second_way() {
             superseded: None,
             late: None,
             beside: false,
+            corrected: vec![],
             adjusted_with: None,
         };
         let completion = complete(method, &plan, &run, &context).unwrap();

@@ -171,6 +171,34 @@ fn a_sound_plan_raises_no_warning() {
     assert_eq!(warned(&sound, ("80", "320")), []);
 }
 
+/// Coming down means taking pieces off: 10 kg of one piece is not among 20 kg of another.
+#[test]
+fn loads_that_cannot_come_down_are_named() {
+    let mut falling = plan(&[("10", Rising, 2), ("20", Rising, 2), ("10", Falling, 2)]);
+    let tag = |tags: &[&str], like: &PlanPoint| -> Vec<CertifiedPiece> {
+        tags.iter()
+            .map(|tag| CertifiedPiece { tag: (*tag).into(), ..like.pieces[0].clone() })
+            .collect()
+    };
+    for (top, down, comes) in [
+        (&["10", "10*"][..], &["10"][..], true),
+        (&["10", "10*"], &["10*"], true),
+        (&["20"], &["10"], false),
+        (&["10"], &["10", "10"], false),
+    ] {
+        let like = falling.points[0].clone();
+        falling.points[1].pieces = tag(top, &like);
+        falling.points[2].pieces = tag(down, &like);
+        assert_eq!(falling.comes_down(2), comes, "{top:?} then {down:?}");
+    }
+    assert!(!falling.comes_down(0) && !falling.comes_down(9));
+    // A gauge has nothing put on: there it is no matter of pieces.
+    let named = |found: &[PlanWarning]| {
+        found.iter().any(|one| matches!(one, PlanWarning::NotComingDown { .. }))
+    };
+    assert!(!named(&warned(&falling, ("10", "20"))));
+}
+
 #[test]
 fn points_that_do_not_bracket_the_work_are_named() {
     let narrow = plan(&[("100", Rising, 2), ("200", Rising, 2), ("300", Rising, 2)]);

@@ -290,6 +290,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
         superseded: None,
         late: None,
         beside: false,
+        corrected: vec![],
         adjusted_with: None,
     }
 }

@@ -17,7 +17,7 @@ use vaaka_core::judgement::{
 use vaaka_core::method::Purpose;
 use vaaka_core::quantity::Unit;
 
-const ACTIONS: [NextAction; 8] = [
+const ACTIONS: [NextAction; 9] = [
     NextAction::Use,
     NextAction::UseAndFindCause,
     NextAction::RepeatOnce,

@@ -10,8 +10,8 @@ use uuid::Uuid;
 use vaaka_core::judgement::{Attempt, unsettled};
 use vaaka_core::method::Purpose;
 
-use crate::audit::{self, Happening};
-use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ShiftId};
+use crate::audit::{self, Happening, Head};
+use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId};
 use crate::plans::PlanView;
 use crate::rows::Check;
 use crate::schema::{check_hands, check_standards, checks, people, plan_versions, plans, results};
@@ -32,6 +32,24 @@ pub async fn lock(connection: &mut AsyncPgConnection, id: CheckId) -> Result<(),
     let _: CheckId =
         checks::table.find(id).for_no_key_update().select(checks::id).first(connection).await?;
     Ok(())
+}
+
+/// Holds a check until the transaction ends: its plan first, whose runs of a shift have a rank together, then its own
+/// row. Keeping an entry locks the row alone; whoever concludes or voids comes through here.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+pub async fn hold(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Check, StoreError> {
+    let version: PlanVersionId =
+        checks::table.find(id).select(checks::plan_version_id).first(connection).await?;
+    let plan = plan_of(connection, version).await?;
+    audit::hold(connection, &format!("plan:{plan}")).await?;
+    Ok(checks::table
+        .find(id)
+        .for_no_key_update()
+        .select(Check::as_select())
+        .first(connection)
+        .await?)
 }
 
 /// What opening a check needs.
@@ -169,22 +187,23 @@ pub async fn by_id(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Ch
 /// its charts, which are replayed without it. What was used up stays used up.
 ///
 /// # Errors
-/// [`StoreError::NotFound`] when it is void already.
+/// [`StoreError::NotFound`] when it is void already; [`StoreError::Conflict`] when something was added to its record
+/// since `seen`, the newest entry of its chain, was read.
 pub async fn void(
     connection: &mut AsyncPgConnection,
     id: CheckId,
     person: PersonId,
     reason: &str,
+    seen: Option<&Head>,
     now: Timestamp,
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
-            let check: Check = checks::table
-                .find(id)
-                .for_update()
-                .select(Check::as_select())
-                .first(connection)
-                .await?;
+            let check = hold(connection, id).await?;
+            // Who may void was judged by what was kept: an entry or verdict that came since may say otherwise.
+            if audit::head(connection, &chain(id)).await?.as_ref() != seen {
+                return Err(StoreError::Conflict { constraint: "checks_seen".to_owned() });
+            }
             if check.state == "void" {
                 return Err(StoreError::NotFound);
             }
@@ -262,7 +281,7 @@ pub async fn take_over(
         .transaction(async |connection| {
             let check: Check = checks::table
                 .find(id)
-                .for_update()
+                .for_no_key_update()
                 .select(Check::as_select())
                 .first(connection)
                 .await?;
@@ -395,7 +414,7 @@ pub async fn of_shift(
     Ok(found)
 }
 
-/// Valid as-found runs of a plan in a shift in their rank, which is the order in which they were concluded; each by
+/// Valid as-found runs of a plan in a shift that no order has settled, in their rank, which is the order in which they were concluded; each by
 /// the newest version of its result. What came from paper beside them has no rank.
 ///
 /// # Errors
@@ -405,7 +424,8 @@ pub async fn attempts(
     plan: PlanId,
     shift: ShiftId,
 ) -> Result<Vec<Attempt>, StoreError> {
-    Ok(ranked(connection, plan, shift).await?.into_iter().map(|run| run.attempt).collect())
+    let runs = ranked(connection, plan, shift).await?;
+    Ok(runs.into_iter().filter(|run| !run.settled).map(|run| run.attempt).collect())
 }
 
 /// As [`attempts`], of all plans of a shift.
@@ -417,7 +437,8 @@ pub async fn attempts_of_shift(
     shift: ShiftId,
 ) -> Result<HashMap<PlanId, Vec<Attempt>>, StoreError> {
     let mut found: HashMap<PlanId, Vec<Attempt>> = HashMap::new();
-    for (plan, run) in ranked_of(connection, None, shift).await? {
+    let runs = ranked_of(connection, None, shift).await?;
+    for (plan, run) in runs.into_iter().filter(|(_, run)| !run.settled) {
         found.entry(plan).or_default().push(run.attempt);
     }
     Ok(found)
@@ -432,6 +453,10 @@ pub struct Ranked {
     pub attempt: Attempt,
     /// When it was over.
     pub closed_at: At,
+    /// How many checks were ordered before it.
+    pub order: usize,
+    /// Settled by an order that came after it.
+    pub settled: bool,
 }
 
 /// As [`attempts`], with the checks.
@@ -460,21 +485,31 @@ async fn ranked_of(
         .filter(checks::purpose.eq("as_found"))
         .filter(checks::beside.eq(false))
         .order((results::version, results::id))
-        .select((checks::id, plan_versions::plan_id, checks::closed_at, results::conforms))
+        .select((
+            checks::id,
+            plan_versions::plan_id,
+            checks::closed_at,
+            results::conforms,
+            results::id,
+        ))
         .into_boxed();
     if let Some(plan) = plan {
         query = query.filter(plan_versions::plan_id.eq(plan));
     }
-    let rows: Vec<(CheckId, PlanId, Option<At>, String)> = query.load(connection).await?;
+    let rows: Vec<(CheckId, PlanId, Option<At>, String, ResultId)> = query.load(connection).await?;
+    let orders = crate::orders::of_shift(connection, shift).await?;
     let mut runs: Vec<(PlanId, Ranked)> = Vec::new();
-    for (check, plan, closed_at, conforms) in rows {
+    for (check, plan, closed_at, conforms, result) in rows {
         let attempt = Attempt { conforms: word(&conforms)? };
         match runs.iter_mut().find(|(_, run)| run.check == check) {
             // A later version keeps the rank of the first.
             Some((_, known)) => known.attempt = attempt,
             None => {
                 let closed_at = closed_at.unwrap_or(At(Timestamp::MIN));
-                runs.push((plan, Ranked { check, attempt, closed_at }));
+                let of_plan = orders.get(&plan).map_or(&[][..], Vec::as_slice);
+                let before = of_plan.iter().filter(|after| **after < result.0).count();
+                let settled = before < of_plan.len();
+                runs.push((plan, Ranked { check, attempt, closed_at, order: before, settled }));
             }
         }
     }
@@ -492,17 +527,19 @@ pub async fn rank(
     shift: ShiftId,
 ) -> Result<(), StoreError> {
     let runs = ranked(connection, plan, shift).await?;
-    let all: Vec<Attempt> = runs.iter().map(|run| run.attempt).collect();
-    let counting: Vec<CheckId> = runs
-        .iter()
-        .enumerate()
-        .filter(|(index, _)| unsettled(&all[..*index]).is_empty())
-        .map(|(_, run)| run.check)
-        .collect();
+    let mut counting: Vec<CheckId> = Vec::new();
+    // What a lead ordered begins anew.
+    for group in runs.chunk_by(|a, b| a.order == b.order) {
+        let all: Vec<Attempt> = group.iter().map(|run| run.attempt).collect();
+        let own = group.iter().enumerate();
+        let first = own.filter(|(index, _)| unsettled(&all[..*index]).is_empty());
+        counting.extend(first.map(|(_, run)| run.check));
+    }
     let of_shift = checks::shift_instance_id.eq(shift).and(checks::plan_version_id.eq_any(
         plan_versions::table.filter(plan_versions::plan_id.eq(plan)).select(plan_versions::id),
     ));
-    diesel::update(checks::table.filter(of_shift))
+    let concerned = checks::state.ne("open");
+    diesel::update(checks::table.filter(of_shift).filter(concerned))
         .set(
             checks::counts
                 .eq(checks::id.eq_any(counting).and(diesel::dsl::not(checks::late_place))),

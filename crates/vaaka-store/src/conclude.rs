@@ -65,12 +65,7 @@ pub async fn conclude_check(
 ) -> Result<Concluded, StoreError> {
     connection
         .transaction(async |connection| {
-            let check: Check = checks::table
-                .find(id)
-                .for_update()
-                .select(Check::as_select())
-                .first(connection)
-                .await?;
+            let check = check_store::hold(connection, id).await?;
             match check.state.as_str() {
                 "open" => {}
                 "void" => return Ok(Concluded::Void),
@@ -207,6 +202,7 @@ async fn read(
             .map(|current| (view.version.version, current)),
         late: check.late_reason.clone(),
         beside: is_late,
+        corrected: crate::entries::corrected(connection, check.id, &method.way(&plan)?).await?,
         adjusted_with: match purpose {
             Purpose::AsLeft => adjusted_with(connection, &view).await?,
             Purpose::AsFound | Purpose::Trial => None,
@@ -490,8 +486,7 @@ pub async fn amend(
     person: PersonId,
     now: Timestamp,
 ) -> Result<(), StoreError> {
-    let mut check: Check =
-        checks::table.find(id).for_update().select(Check::as_select()).first(connection).await?;
+    let mut check: Check = check_store::hold(connection, id).await?;
     let view = plans::version(connection, check.plan_version_id).await?;
     let used = check_store::certificates_of(connection, &check).await?;
     let amended: Vec<CertificateId> =
@@ -510,6 +505,7 @@ pub async fn amend(
         superseded: None,
         late: check.late_reason.clone(),
         beside: false,
+        corrected: crate::entries::corrected(connection, id, &method.way(&plan)?).await?,
         adjusted_with: None,
     };
     let mut completion = complete(method, &plan, &run, &context)?;

@@ -45,6 +45,8 @@ pub struct Entries {
     pub standing: Vec<Standing>,
     /// Entries that a redo voided and nothing has replaced yet.
     pub voided: Vec<Reading>,
+    /// Every entry in the order in which they were kept.
+    pub kept: Vec<Reading>,
     /// Every entry ever kept, also corrected ones.
     pub all: usize,
 }
@@ -66,7 +68,8 @@ pub async fn entries(
         .load(&mut connection)
         .await?;
     let replaced: Vec<ReadingId> = rows.iter().filter_map(|(row, _, _)| row.replaces_id).collect();
-    let mut entries = Entries { all: rows.len(), ..Entries::default() };
+    let kept = rows.iter().map(|(row, ..)| row.clone()).collect();
+    let mut entries = Entries { all: rows.len(), kept, ..Entries::default() };
     for (reading, person, voided) in rows {
         if replaced.contains(&reading.id) {
             continue;
@@ -250,6 +253,14 @@ async fn extra_standards(
 }
 
 impl Entries {
+    /// Every entry ever kept, in its order, as the core knows them.
+    ///
+    /// # Errors
+    /// [`StoreError::Unreadable`].
+    pub fn history(&self) -> Result<Vec<Entry>, StoreError> {
+        self.kept.iter().map(entry_of).collect()
+    }
+
     /// The entries that stand, as the core knows them.
     ///
     /// # Errors
@@ -258,18 +269,57 @@ impl Entries {
         let entries = self
             .standing
             .iter()
-            .map(|standing| {
-                let row = &standing.reading;
-                Ok(Entry {
-                    step: StepKey(row.step_key.clone()),
-                    repeat: u32::try_from(row.repeat).map_err(unreadable)?,
-                    at: row.measured_at.0,
-                    value: value_of(row)?,
-                })
-            })
+            .map(|standing| entry_of(&standing.reading))
             .collect::<Result<_, StoreError>>()?;
         Ok(RunState { entries })
     }
+}
+
+fn entry_of(row: &Reading) -> Result<Entry, StoreError> {
+    Ok(Entry {
+        step: StepKey(row.step_key.clone()),
+        repeat: u32::try_from(row.repeat).map_err(unreadable)?,
+        at: row.measured_at.0,
+        value: value_of(row)?,
+    })
+}
+
+/// Corrections of a check that a second person had to see.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn corrected(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+    steps: &[vaaka_core::method::Step],
+) -> Result<Vec<vaaka_core::check::Corrected>, StoreError> {
+    let (now, before) = diesel::alias!(readings as now, readings as before);
+    let rows: Vec<(String, String, String, Option<String>, String)> = now
+        .inner_join(
+            before.on(before.field(readings::id).nullable().eq(now.field(readings::replaces_id))),
+        )
+        .inner_join(people::table.on(people::id.nullable().eq(now.field(readings::seconded_by))))
+        .filter(now.field(readings::check_id).eq(check))
+        .order(now.field(readings::id))
+        .select((
+            now.field(readings::step_key),
+            before.field(readings::typed),
+            now.field(readings::typed),
+            now.field(readings::reason),
+            people::name,
+        ))
+        .load(connection)
+        .await?;
+    Ok(rows
+        .into_iter()
+        .map(|(key, was, now, reason, second)| vaaka_core::check::Corrected {
+            step: steps.iter().find(|s| s.key.0 == key).map_or(key, |s| s.title.clone()),
+            was,
+            now,
+            reason: reason.unwrap_or_default(),
+            second,
+        })
+        .collect())
 }
 
 fn value_of(row: &Reading) -> Result<EntryValue, StoreError> {
@@ -362,6 +412,8 @@ pub struct NewEntry<'a> {
     pub key: Uuid,
     /// The entry that this one replaces, and why.
     pub replaces: Option<(ReadingId, &'a str)>,
+    /// The second person who saw a correction from outside to inside.
+    pub second: Option<PersonId>,
     /// Where it came from: keyed at once, held by the browser while the network was gone, or from
     /// a paper sheet.
     pub source: &'a str,
@@ -434,6 +486,7 @@ struct Keep<'a> {
     key: Uuid,
     replaces: Option<i64>,
     reason: Option<&'a str>,
+    second: Option<i64>,
     entry: AuditEntry,
 }
 
@@ -452,7 +505,7 @@ impl QueryFragment<Pg> for Keep<'_> {
         out.push_sql(
             "WITH kept AS (INSERT INTO readings (source, check_id, step_key, repeat, kind, typed, \
              indication, unit, added, far_confirmed, person_id, measured_at, received_at, \
-             idempotency_key, replaces_id, reason, ready_at, latest_at) SELECT ",
+             idempotency_key, replaces_id, reason, ready_at, latest_at, seconded_by) SELECT ",
         );
         out.push_bind_param::<Text, _>(self.source)?;
         out.push_sql(", id");
@@ -466,11 +519,14 @@ impl QueryFragment<Pg> for Keep<'_> {
             Nullable<BigInt> => &self.replaces, Nullable<Text> => &self.reason,
             Nullable<Timestamptz> => &self.columns.ready_at,
             Nullable<Timestamptz> => &self.columns.latest_at,
+            Nullable<BigInt> => &self.second,
         );
-        out.push_sql(" FROM checks WHERE state = 'open' AND id = ");
+        // The row of the check is locked like in concluding and voiding, so that the three follow each other: what was
+        // concluded or voided meanwhile takes no entry more.
+        out.push_sql(" FROM (SELECT id FROM checks WHERE state = 'open' AND id = ");
         out.push_bind_param::<BigInt, _>(&self.check)?;
         out.push_sql(
-            " RETURNING check_id) INSERT INTO audit_entries (chain, sequence, at, person_id, action, \
+            " FOR NO KEY UPDATE) open RETURNING check_id) INSERT INTO audit_entries (chain, sequence, at, person_id, action, \
              detail, previous_hash, hash) SELECT 'check:' || check_id",
         );
         bind!(
@@ -500,7 +556,7 @@ async fn try_keep(
             action: if replaces.is_some() { "entry_replaced" } else { "entry_kept" },
             detail: json!({
                 "step": new.step, "repeat": new.repeat, "typed": new.typed, "value": new.value,
-                "replaces": replaces, "reason": reason,
+                "replaces": replaces, "reason": reason, "second": new.second,
             }),
         },
     );
@@ -518,6 +574,7 @@ async fn try_keep(
         key: new.key,
         replaces,
         reason,
+        second: new.second.map(|id| id.0),
         entry,
     };
     Ok(statement.execute(connection).await? == 1)

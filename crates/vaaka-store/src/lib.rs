@@ -22,6 +22,7 @@ pub mod marks;
 pub mod migrate;
 pub mod news;
 pub mod notices;
+pub mod orders;
 pub mod outcomes;
 pub mod paper;
 pub mod people;
@@ -30,6 +31,7 @@ pub mod plans;
 mod pool;
 mod prepared;
 pub mod reactions;
+pub mod recompute;
 pub mod records;
 pub mod registers;
 pub mod replay;
@@ -41,6 +43,7 @@ pub mod seams;
 pub mod search;
 pub mod sessions;
 pub mod shifts;
+pub mod sign_ins;
 pub mod signals;
 pub mod standard_changes;
 pub mod standards;
@@ -48,6 +51,7 @@ pub mod stretches;
 pub mod studies;
 pub mod trainings;
 mod types;
+pub mod verification;
 pub mod wear;
 
 pub use conclude::{Concluded, conclude_check};
@@ -78,6 +82,12 @@ pub enum StoreError {
     /// The method could not work with what is stored.
     #[error(transparent)]
     Method(#[from] vaaka_core::method::MethodError),
+    /// The same is being done already.
+    #[error("this is under way already")]
+    Busy,
+    /// Nobody waits for it any more.
+    #[error("it was given up")]
+    Cancelled,
     /// The database is out of reach or said something else.
     #[error("the database did not answer as expected: {0}")]
     Database(String),

@@ -1,9 +1,10 @@
 //! Migrations, shipped inside the program.
 
-use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection};
+use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 
 use crate::StoreError;
+use crate::audit::{self, Happening};
 
 const MIGRATIONS: EmbeddedMigrations = embed_migrations!("migrations");
 
@@ -26,7 +27,48 @@ fn database(error: impl std::fmt::Display) -> StoreError {
 pub async fn run(owner_url: &str) -> Result<Vec<String>, StoreError> {
     let mut harness = harness(owner_url).await?;
     let ran = harness.run_pending_migrations(MIGRATIONS).map_err(database)?;
-    Ok(ran.iter().map(ToString::to_string).collect())
+    let ran: Vec<String> = ran.iter().map(ToString::to_string).collect();
+    if !ran.is_empty() {
+        note_evidence(owner_url, &ran).await?;
+    }
+    Ok(ran)
+}
+
+#[derive(diesel::QueryableByName)]
+struct Unnoted {
+    #[diesel(sql_type = diesel::sql_types::Text)]
+    tx: String,
+}
+
+/// Evidence that a migration took, of rows that it found or changed, gets its entry in the audit trail.
+async fn note_evidence(owner_url: &str, ran: &[String]) -> Result<(), StoreError> {
+    let mut connection = AsyncPgConnection::establish(owner_url).await.map_err(database)?;
+    connection
+        .transaction(async |connection| {
+            const CHAIN: &str = "migrations";
+            audit::hold(connection, CHAIN).await?;
+            let unnoted: Vec<Unnoted> = diesel::sql_query(
+                "SELECT DISTINCT e.tx::text AS tx FROM evidence e
+                 WHERE NOT EXISTS (SELECT FROM audit_entries a WHERE a.tx = e.tx)
+                   AND NOT EXISTS (SELECT FROM audit_entries a WHERE a.action = 'evidence_taken'
+                       AND a.detail->'transactions' ? e.tx::text)",
+            )
+            .load(connection)
+            .await?;
+            if unnoted.is_empty() {
+                return Ok(());
+            }
+            let transactions: Vec<String> = unnoted.into_iter().map(|row| row.tx).collect();
+            let happening = Happening {
+                chain: CHAIN,
+                at: jiff::Timestamp::now(),
+                person: None,
+                action: "evidence_taken",
+                detail: serde_json::json!({ "migrations": ran, "transactions": transactions }),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
 }
 
 /// Reverts the newest migration; used by tests.

@@ -13,7 +13,7 @@ use vaaka_core::judgement::{
     Control, Coverage, GuardBand, GuardBasis, ToleranceLimits, Verdict,
     effective_degrees_of_freedom,
 };
-use vaaka_core::method::{Method, PlanSpec, RunState};
+use vaaka_core::method::{EntryValue, Method, PlanSpec, RunState};
 
 use crate::ids::{CheckId, PersonId, ResultId};
 use crate::rows::{BudgetRow, CharacteristicRow, Check, ResultRow};
@@ -79,8 +79,12 @@ fn control_word(control: &Control) -> &'static str {
     }
 }
 
+fn bare_zero(value: Decimal) -> Decimal {
+    if value.is_zero() { Decimal::ZERO } else { value }
+}
+
 /// SHA-256 over settings, certified values and entries: shows later that nothing was changed.
-fn inputs_hash(plan: &PlanSpec, run: &RunState) -> Result<Vec<u8>, StoreError> {
+pub(crate) fn inputs_hash(plan: &PlanSpec, run: &RunState) -> Result<Vec<u8>, StoreError> {
     let mut digest = Sha256::new();
     digest.update(plan.settings.to_string());
     for point in &plan.points {
@@ -94,7 +98,17 @@ fn inputs_hash(plan: &PlanSpec, run: &RunState) -> Result<Vec<u8>, StoreError> {
         digest.update(serde_json::to_string(&point.pieces).map_err(unreadable)?);
     }
     for entry in &run.entries {
-        let value = serde_json::to_string(&entry.value).map_err(unreadable)?;
+        // The database keeps no places of a zero, so that neither may this: "0.000" comes back as 0.
+        let value = match &entry.value {
+            EntryValue::Reading { indication, added, far_confirmed } => EntryValue::Reading {
+                indication: bare_zero(*indication),
+                added: added.map(bare_zero),
+                far_confirmed: *far_confirmed,
+            },
+            EntryValue::Condition { value } => EntryValue::Condition { value: bare_zero(*value) },
+            other => other.clone(),
+        };
+        let value = serde_json::to_string(&value).map_err(unreadable)?;
         digest.update(format!("|{} {} {value}", entry.step, entry.repeat));
     }
     Ok(digest.finalize().to_vec())

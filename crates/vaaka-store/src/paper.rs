@@ -291,6 +291,7 @@ pub async fn rank_of(
     began: Timestamp,
 ) -> Result<LateRank, StoreError> {
     let runs = checks::ranked(connection, plan, shift).await?;
+    // A settled run was seen like any other: a sheet does not come before it.
     let runs: Vec<_> = runs.iter().map(|run| (run.attempt, run.closed_at.0)).collect();
     Ok(late_rank(&runs, began))
 }
@@ -335,6 +336,7 @@ pub async fn countersign(
                         received_at: sheet.entered_at.0,
                         key: Uuid::new_v4(),
                         replaces: None,
+                        second: None,
                         source: "paper",
                     },
                     None,

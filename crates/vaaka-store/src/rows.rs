@@ -150,7 +150,7 @@ row! { #[doc = "A kept entry."] Reading in readings {
     indication: Option<Decimal>, unit: Option<String>, added: Option<Decimal>,
     far_confirmed: bool, source: String, person_id: PersonId, measured_at: At, received_at: At,
     idempotency_key: Uuid, replaces_id: Option<ReadingId>, reason: Option<String>,
-    ready_at: Option<At>, latest_at: Option<At>,
+    ready_at: Option<At>, latest_at: Option<At>, seconded_by: Option<PersonId>,
 } }
 row! { #[doc = "A result."] ResultRow in results {
     id: ResultId, check_id: CheckId, version: i32, plan_version_id: PlanVersionId,

@@ -12,6 +12,7 @@ diesel::table! { audit_entries (id) {
     id -> BigInt, chain -> Text, sequence -> Integer, at -> Timestamptz,
     person_id -> Nullable<BigInt>, action -> Text, detail -> Jsonb,
     previous_hash -> Nullable<Bytea>, hash -> Bytea,
+    tx -> Nullable<Text>,
 } }
 diesel::table! { sites (id) { id -> BigInt, name -> Text, zone -> Text, signal_reminder_hours -> Integer, one_lead -> Bool, } }
 diesel::table! { areas (id) { id -> BigInt, site_id -> BigInt, name -> Text, walk_order -> Integer, } }
@@ -51,6 +52,17 @@ diesel::table! { files (id) {
     check_id -> Nullable<BigInt>, name -> Text, media_type -> Text, bytes -> Bytea,
     sha256 -> Bytea, caption -> Text, person_id -> BigInt, at -> Timestamptz,
     plan_version_id -> Nullable<BigInt>,
+} }
+diesel::table! { evidence (id) {
+    id -> BigInt, relation -> Text, row_key -> Text, hash -> Nullable<Bytea>, tx -> Text,
+} }
+diesel::table! { evidence_tables (relation) { relation -> Text, key_columns -> Array<Text>, } }
+diesel::table! { check_orders (id) {
+    id -> BigInt, plan_id -> BigInt, shift_instance_id -> BigInt, after_result -> BigInt,
+    reason -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
+diesel::table! { sign_in_attempts (id) {
+    id -> BigInt, sign_in -> Text, address -> Text, fits -> Bool, at -> Timestamptz,
 } }
 diesel::table! { paper_sheets (id) {
     id -> BigInt, plan_version_id -> BigInt, shift_instance_id -> BigInt, idempotency_key -> Uuid,
@@ -120,6 +132,7 @@ diesel::table! { audit_seals (id) {
     id -> BigInt, sequence -> Integer, at -> Timestamptz, entry_ids -> Array<BigInt>,
     chains -> Array<Text>, sequences -> Array<Integer>, entries_hash -> Bytea,
     previous_hash -> Nullable<Bytea>, hash -> Bytea,
+    evidence_rows -> Nullable<Integer>, evidence_hash -> Nullable<Bytea>,
 } }
 diesel::table! { standards (id) {
     id -> BigInt, tag -> Text, name -> Text, kind -> Text, location -> Text, state -> Text,
@@ -212,6 +225,7 @@ diesel::table! { readings (id) {
     measured_at -> Timestamptz, received_at -> Timestamptz, idempotency_key -> Uuid,
     replaces_id -> Nullable<BigInt>, reason -> Nullable<Text>,
     ready_at -> Nullable<Timestamptz>, latest_at -> Nullable<Timestamptz>,
+    seconded_by -> Nullable<BigInt>,
 } }
 diesel::table! { reading_voids (reading_id) {
     reading_id -> BigInt, voided_by_id -> BigInt, reason -> Text,
@@ -337,6 +351,7 @@ diesel::joinable!(checks -> shift_instances (shift_instance_id));
 diesel::joinable!(checks -> certificates (certificate_id));
 diesel::joinable!(certificates -> standard_lots (lot_id));
 diesel::joinable!(standard_lots -> standards (standard_id));
+diesel::joinable!(check_orders -> people (person_id));
 diesel::joinable!(paper_sheets -> plan_versions (plan_version_id));
 diesel::joinable!(readings -> checks (check_id));
 diesel::joinable!(readings -> people (person_id));
@@ -364,6 +379,7 @@ diesel::joinable!(chart_points -> certificates (certificate_id));
 
 diesel::allow_tables_to_appear_in_same_query!(
     attempts,
+    check_orders,
     paper_sheets,
     limit_proposals,
     imports,

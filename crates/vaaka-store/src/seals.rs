@@ -1,23 +1,20 @@
 //! Seals over the audit trail. Chains hold single records together; seals hold the chains
 //! together, so that also a cut-off tail and a removed chain are seen.
 
-use std::collections::{BTreeMap, HashMap};
-
 use diesel::prelude::*;
-use diesel::sql_types::{BigInt, Binary, Integer, Text, Timestamptz};
-use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use diesel::sql_types::{Array, BigInt, Binary, Integer, Text};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
 
 use crate::StoreError;
-use crate::audit::{AuditEntry, first_break};
 use crate::schema::{audit_entries, audit_seals};
 use crate::types::At;
 
 /// Entries in a seal at most, so that a first seal over an old trail is no single huge row.
 const MOST_ENTRIES: i64 = 5_000;
 /// Entries younger than this may be committed out of the order of their ids.
-const STRAGGLERS: &str = "10 minutes";
+pub(crate) const STRAGGLERS: &str = "10 minutes";
 
 /// A seal.
 #[derive(Debug, Clone, Insertable, Queryable, Selectable)]
@@ -39,6 +36,10 @@ pub struct Seal {
     pub previous_hash: Option<Vec<u8>>,
     /// Hash of this seal.
     pub hash: Vec<u8>,
+    /// Rows of evidence that were written in the transactions of these entries; none in seals of before.
+    pub evidence_rows: Option<i32>,
+    /// SHA-256 over their hashes.
+    pub evidence_hash: Option<Vec<u8>>,
 }
 
 #[derive(QueryableByName)]
@@ -53,7 +54,7 @@ struct Unsealed {
     hash: Vec<u8>,
 }
 
-fn hash_of(hashes: &[&[u8]]) -> Vec<u8> {
+pub(crate) fn hash_of(hashes: &[&[u8]]) -> Vec<u8> {
     let mut digest = Sha256::new();
     for hash in hashes {
         digest.update((hash.len() as u64).to_be_bytes());
@@ -78,7 +79,17 @@ impl Seal {
             digest.update(sequence.to_be_bytes());
         }
         digest.update(&self.entries_hash);
+        if let (Some(rows), Some(hash)) = (self.evidence_rows, &self.evidence_hash) {
+            digest.update(rows.to_be_bytes());
+            digest.update(hash);
+        }
         digest.finalize().to_vec()
+    }
+
+    /// The seal on one line, as it is kept outside of the database: number, hash.
+    #[must_use]
+    pub fn line(&self) -> String {
+        format!("{} {}", self.sequence, hex::encode(&self.hash))
     }
 
     /// The first bytes of its hash, for a page that is printed.
@@ -86,6 +97,41 @@ impl Seal {
     pub fn short(&self) -> String {
         self.hash.iter().take(6).map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(" ")
     }
+}
+
+/// What the evidence written in some transactions comes to.
+#[derive(QueryableByName)]
+pub(crate) struct Covered {
+    /// Rows.
+    #[diesel(sql_type = Integer)]
+    pub rows: i32,
+    /// SHA-256 over the hashes of their lines, in their order.
+    #[diesel(sql_type = Binary)]
+    pub hash: Vec<u8>,
+}
+
+/// The evidence of the transactions whose last audit entry is among these: what was committed together is covered
+/// together. An entry that takes the evidence of a table again names the transactions in which that was done.
+pub(crate) async fn evidence_of(
+    connection: &mut AsyncPgConnection,
+    entries: &[i64],
+) -> Result<Covered, StoreError> {
+    Ok(diesel::sql_query(
+        "WITH own AS (SELECT DISTINCT tx FROM audit_entries WHERE id = ANY($1) AND tx IS NOT NULL),
+         mine AS (
+             SELECT a.tx FROM own JOIN audit_entries a ON a.tx = own.tx
+             GROUP BY a.tx HAVING max(a.id) = ANY($1)
+             UNION
+             SELECT jsonb_array_elements_text(detail->'transactions')::xid8 FROM audit_entries
+             WHERE id = ANY($1) AND action = 'evidence_taken')
+         SELECT count(*)::int AS rows, sha256(coalesce(string_agg(sha256(convert_to(
+             concat_ws('|', e.relation, e.row_key, coalesce(encode(e.hash, 'hex'), '-')), 'UTF8')),
+             ''::bytea ORDER BY e.id), ''::bytea)) AS hash
+         FROM mine JOIN evidence e ON e.tx = mine.tx",
+    )
+    .bind::<Array<BigInt>, _>(entries)
+    .get_result(connection)
+    .await?)
 }
 
 /// Seals what no seal covers yet; none when there is nothing. Only one process seals at a time; the
@@ -96,7 +142,7 @@ impl Seal {
 pub async fn seal(
     connection: &mut AsyncPgConnection,
     at: Timestamp,
-) -> Result<Option<i32>, StoreError> {
+) -> Result<Option<Seal>, StoreError> {
     connection
         .transaction(async |connection| {
             #[derive(QueryableByName)]
@@ -131,6 +177,8 @@ pub async fn seal(
                 return Ok(None);
             }
             let hashes: Vec<&[u8]> = unsealed.iter().map(|entry| entry.hash.as_slice()).collect();
+            let ids: Vec<i64> = unsealed.iter().map(|entry| entry.id).collect();
+            let evidence = evidence_of(connection, &ids).await?;
             let mut seal = Seal {
                 sequence: last.as_ref().map_or(1, |seal| seal.sequence + 1),
                 at: At(at),
@@ -140,10 +188,12 @@ pub async fn seal(
                 entries_hash: hash_of(&hashes),
                 previous_hash: last.map(|seal| seal.hash),
                 hash: Vec::new(),
+                evidence_rows: Some(evidence.rows),
+                evidence_hash: Some(evidence.hash),
             };
             seal.hash = seal.expected_hash();
             diesel::insert_into(audit_seals::table).values(&seal).execute(connection).await?;
-            Ok(Some(seal.sequence))
+            Ok(Some(seal))
         })
         .await
 }
@@ -155,6 +205,22 @@ pub async fn seal(
 pub async fn newest(connection: &mut AsyncPgConnection) -> Result<Option<Seal>, StoreError> {
     Ok(audit_seals::table
         .order(audit_seals::sequence.desc())
+        .select(Seal::as_select())
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// One seal.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn one(
+    connection: &mut AsyncPgConnection,
+    sequence: i32,
+) -> Result<Option<Seal>, StoreError> {
+    Ok(audit_seals::table
+        .filter(audit_seals::sequence.eq(sequence))
         .select(Seal::as_select())
         .first(connection)
         .await
@@ -185,244 +251,4 @@ pub async fn over_chain(
         .first(connection)
         .await
         .optional()?)
-}
-
-/// What is wrong with the audit trail.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Fault {
-    /// An entry was edited, or does not follow from the one before it.
-    Entry {
-        /// Its chain.
-        chain: String,
-        /// Its place.
-        sequence: i32,
-    },
-    /// A seal covers an entry that is gone.
-    Missing {
-        /// The seal.
-        seal: i32,
-        /// Its chain.
-        chain: String,
-        /// Its place.
-        sequence: i32,
-    },
-    /// A seal covers an entry whose hash is another one now.
-    Changed {
-        /// The seal.
-        seal: i32,
-    },
-    /// A seal was edited or does not follow from the one before it.
-    Seal {
-        /// Its place.
-        seal: i32,
-    },
-    /// An entry older than the newest seals is covered by none: it was put in afterwards.
-    Unsealed {
-        /// Its chain.
-        chain: String,
-        /// Its place.
-        sequence: i32,
-    },
-}
-
-impl std::fmt::Display for Fault {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Entry { chain, sequence } => write!(
-                f,
-                "entry {sequence} of “{chain}” was changed or does not follow from the one before it"
-            ),
-            Self::Missing { seal, chain, sequence } => {
-                write!(f, "entry {sequence} of “{chain}”, which seal {seal} covers, is gone")
-            }
-            Self::Changed { seal } => {
-                write!(f, "seal {seal} no longer fits the entries that it covers")
-            }
-            Self::Seal { seal } => {
-                write!(f, "seal {seal} was changed or does not follow from the one before it")
-            }
-            Self::Unsealed { chain, sequence } => write!(
-                f,
-                "entry {sequence} of “{chain}” is older than the newest seals and covered by none"
-            ),
-        }
-    }
-}
-
-/// What a look over the whole trail found.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct Verification {
-    /// Entries read.
-    pub entries: usize,
-    /// Chains among them.
-    pub chains: usize,
-    /// Seals.
-    pub seals: usize,
-    /// Entries that no seal covers yet.
-    pub unsealed: usize,
-    /// What is wrong.
-    pub faults: Vec<Fault>,
-}
-
-#[derive(QueryableByName)]
-struct SealedRow {
-    #[diesel(sql_type = BigInt)]
-    id: i64,
-    #[diesel(sql_type = Timestamptz)]
-    at: At,
-    #[diesel(sql_type = Text)]
-    chain: String,
-    #[diesel(sql_type = Integer)]
-    sequence: i32,
-    #[diesel(sql_type = Binary)]
-    hash: Vec<u8>,
-}
-
-/// Looks over every chain and every seal, in one snapshot of the database.
-///
-/// # Errors
-/// [`StoreError`].
-pub async fn verify(connection: &mut AsyncPgConnection) -> Result<Verification, StoreError> {
-    connection
-        .transaction(async |connection| {
-            connection
-                .batch_execute("SET TRANSACTION ISOLATION LEVEL REPEATABLE READ, READ ONLY")
-                .await?;
-            let mut found = Verification::default();
-            chains(connection, &mut found).await?;
-            seals(connection, &mut found).await?;
-            Ok(found)
-        })
-        .await
-}
-
-/// Chains are read in slices by name, so that a long history needs no more memory than a short one.
-async fn chains(
-    connection: &mut AsyncPgConnection,
-    found: &mut Verification,
-) -> Result<(), StoreError> {
-    const SLICE: i64 = 20_000;
-    let mut after = (String::new(), 0_i32);
-    let mut open: Vec<AuditEntry> = Vec::new();
-    loop {
-        let (chain, sequence) = (after.0.clone(), after.1);
-        let same = audit_entries::chain.eq(chain.clone());
-        let later =
-            audit_entries::chain.gt(chain).or(same.and(audit_entries::sequence.gt(sequence)));
-        let slice: Vec<AuditEntry> = audit_entries::table
-            .filter(later)
-            .order((audit_entries::chain, audit_entries::sequence))
-            .limit(SLICE)
-            .select(AuditEntry::as_select())
-            .load(connection)
-            .await?;
-        let is_last = slice.len() < usize::try_from(SLICE).unwrap_or(usize::MAX);
-        if let Some(last) = slice.last() {
-            after = (last.chain.clone(), last.sequence);
-        }
-        for entry in slice {
-            if open.as_slice().first().is_some_and(|first| first.chain != entry.chain) {
-                close_chain(&mut open, found);
-            }
-            open.push(entry);
-        }
-        if is_last {
-            close_chain(&mut open, found);
-            return Ok(());
-        }
-    }
-}
-
-fn close_chain(open: &mut Vec<AuditEntry>, found: &mut Verification) {
-    let Some(first) = open.as_slice().first() else { return };
-    if let Some(sequence) = first_break(open) {
-        found.faults.push(Fault::Entry { chain: first.chain.clone(), sequence });
-    }
-    found.entries += open.len();
-    found.chains += 1;
-    open.clear();
-}
-
-async fn seals(
-    connection: &mut AsyncPgConnection,
-    found: &mut Verification,
-) -> Result<(), StoreError> {
-    let mut previous: Option<Seal> = None;
-    let mut covered: u64 = 0;
-    let mut highest = 0_i64;
-    loop {
-        let after = previous.as_ref().map_or(0, |seal| seal.sequence);
-        let next: Option<Seal> = audit_seals::table
-            .filter(audit_seals::sequence.gt(after))
-            .order(audit_seals::sequence)
-            .select(Seal::as_select())
-            .first(connection)
-            .await
-            .optional()?;
-        let Some(seal) = next else { break };
-        found.seals += 1;
-        let follows = seal.sequence == after + 1
-            && seal.previous_hash == previous.as_ref().map(|seal| seal.hash.clone())
-            && seal.hash == seal.expected_hash();
-        if !follows {
-            found.faults.push(Fault::Seal { seal: seal.sequence });
-        }
-        let rows: Vec<SealedRow> = diesel::sql_query(
-            "SELECT id, at, chain, sequence, hash FROM audit_entries WHERE id = ANY($1) ORDER BY id",
-        )
-        .bind::<diesel::sql_types::Array<BigInt>, _>(&seal.entry_ids)
-        .load(connection)
-        .await?;
-        let by_id: HashMap<i64, &SealedRow> = rows.iter().map(|row| (row.id, row)).collect();
-        let mut missing = false;
-        for ((id, chain), sequence) in seal.entry_ids.iter().zip(&seal.chains).zip(&seal.sequences)
-        {
-            let there =
-                by_id.get(id).is_some_and(|row| row.chain == *chain && row.sequence == *sequence);
-            if !there {
-                missing = true;
-                found.faults.push(Fault::Missing {
-                    seal: seal.sequence,
-                    chain: chain.clone(),
-                    sequence: *sequence,
-                });
-            }
-        }
-        let hashes: Vec<&[u8]> = rows.iter().map(|row| row.hash.as_slice()).collect();
-        if !missing && hash_of(&hashes) != seal.entries_hash {
-            found.faults.push(Fault::Changed { seal: seal.sequence });
-        }
-        covered += rows.len() as u64;
-        highest = highest.max(seal.entry_ids.iter().copied().max().unwrap_or(0));
-        previous = Some(seal);
-    }
-    unsealed(connection, found, previous.as_ref(), highest, covered).await
-}
-
-/// Entries that no seal covers: the newest are waiting for theirs, an older one was put in.
-async fn unsealed(
-    connection: &mut AsyncPgConnection,
-    found: &mut Verification,
-    last: Option<&Seal>,
-    highest: i64,
-    covered: u64,
-) -> Result<(), StoreError> {
-    found.unsealed = found.entries.saturating_sub(usize::try_from(covered).unwrap_or(usize::MAX));
-    let Some(last) = last.filter(|_| found.unsealed > 0) else { return Ok(()) };
-    let rows: Vec<SealedRow> = diesel::sql_query(format!(
-        "SELECT e.id, e.at, e.chain, e.sequence, e.hash FROM audit_entries e
-         WHERE e.id <= $1 AND e.at < $2 - interval '{STRAGGLERS}'
-           AND NOT EXISTS (SELECT FROM audit_seals s WHERE e.id = ANY(s.entry_ids))
-         ORDER BY e.id LIMIT 100"
-    ))
-    .bind::<BigInt, _>(highest)
-    .bind::<Timestamptz, _>(last.at)
-    .load(connection)
-    .await?;
-    let sorted: BTreeMap<i64, SealedRow> = rows.into_iter().map(|row| (row.id, row)).collect();
-    for row in sorted.into_values() {
-        debug_assert!(row.at < last.at);
-        found.faults.push(Fault::Unsealed { chain: row.chain, sequence: row.sequence });
-    }
-    Ok(())
 }

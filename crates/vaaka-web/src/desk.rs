@@ -95,7 +95,7 @@ impl FromRequest<AppState> for SentWithFile {
                 file.bytes = field.bytes().await.map_err(whole)?.to_vec();
             } else {
                 let text = field.text().await.map_err(whole)?;
-                typed = typed.with(&name, text);
+                typed = typed.with(&name, text.replace('\0', ""));
             }
         }
         signed.check_form(typed.token())?;

@@ -54,6 +54,9 @@ pub enum WebError {
     /// The session store failed.
     #[error("the session could not be read or written: {0}")]
     Session(#[from] tower_sessions::session::Error),
+    /// Too many ask at once for what takes long; nothing was done.
+    #[error("too many ask at once")]
+    Busy,
     /// Hashing or another inner task failed.
     #[error("an inner task failed: {0}")]
     Inner(String),
@@ -122,6 +125,11 @@ impl IntoResponse for WebError {
                     "What was kept before is safe. Go back (what you typed is still there) and try again in a moment; if it stays so, tell whoever looks after this server.".into(),
                 )
             }
+            Self::Store(StoreError::Busy) => problem(
+                StatusCode::CONFLICT,
+                "Not now",
+                "The same is being done already. Wait until it is done.".into(),
+            ),
             Self::Store(cause) => internal(&cause),
             Self::Method(cause) => internal(&cause),
             Self::Page(cause) => internal(&cause),
@@ -133,6 +141,15 @@ impl IntoResponse for WebError {
                     "What was kept before is safe. Go back (what you typed is still there) and try again in a moment.".into(),
                 )
             }
+            Self::Busy => (
+                [(header::RETRY_AFTER, "2")],
+                problem(
+                    StatusCode::SERVICE_UNAVAILABLE,
+                    "Too many at once",
+                    "Many sign in at this moment. Nothing was changed. Go back and try again in a few seconds.".into(),
+                ),
+            )
+                .into_response(),
             Self::Inner(cause) => internal(&cause),
         }
     }

@@ -19,6 +19,7 @@ impl<S: Send + Sync> FromRequest<S> for Fields {
     type Rejection = WebError;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, WebError> {
+        let request = crate::forms::without_nul(request).await?;
         let pairs = axum::extract::Form::<Vec<(String, String)>>::from_request(request, state)
             .await
             .map_err(|cause| WebError::BadForm(cause.to_string()))?;

@@ -8,6 +8,25 @@ use uuid::Uuid;
 
 use crate::error::WebError;
 
+/// A request whose form holds no NUL: no text of the database can, and nobody types one. In a form as browsers send it
+/// `%00` stands for that and for nothing else.
+pub async fn without_nul(request: Request) -> Result<Request, WebError> {
+    /// More than any form of the application may have; files come by other ways.
+    const MOST: usize = 2 * 1024 * 1024;
+    let (parts, body) = request.into_parts();
+    let bytes = axum::body::to_bytes(body, MOST)
+        .await
+        .map_err(|cause| WebError::BadForm(cause.to_string()))?;
+    let has_nul = bytes.windows(3).any(|three| three == b"%00") || bytes.contains(&0);
+    let body = match (has_nul, std::str::from_utf8(&bytes)) {
+        (true, Ok(text)) => axum::body::Body::from(text.replace("%00", "").replace('\0', "")),
+        _ => axum::body::Body::from(bytes),
+    };
+    let mut parts = parts;
+    parts.headers.remove(axum::http::header::CONTENT_LENGTH);
+    Ok(Request::from_parts(parts, body))
+}
+
 /// A form that was posted.
 #[derive(Debug)]
 pub struct Posted<T>(pub T);
@@ -16,7 +35,7 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Posted<T> {
     type Rejection = WebError;
 
     async fn from_request(request: Request, state: &S) -> Result<Self, WebError> {
-        match Form::<T>::from_request(request, state).await {
+        match Form::<T>::from_request(without_nul(request).await?, state).await {
             Ok(Form(form)) => Ok(Self(form)),
             Err(cause) => Err(WebError::BadForm(cause.to_string())),
         }

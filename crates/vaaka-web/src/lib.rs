@@ -4,6 +4,7 @@
 //! and fill one page.
 
 mod assets;
+mod auth;
 mod clock;
 mod desk;
 mod draw;
@@ -13,6 +14,7 @@ mod forms;
 mod pages;
 mod passwords;
 mod security;
+mod serving;
 mod session;
 mod state;
 
@@ -22,9 +24,9 @@ pub use draw::{
     stand_alone,
 };
 pub use passwords::hash_password;
+pub use serving::serve;
 pub use state::{AppState, Settings};
 
-use std::future::Future;
 use std::time::Duration;
 
 use axum::extract::DefaultBodyLimit;
@@ -32,7 +34,6 @@ use axum::http::StatusCode;
 use axum::middleware;
 use axum::routing::{MethodRouter, get, post};
 use axum::{Extension, Router};
-use tokio::net::TcpListener;
 use tower_http::timeout::TimeoutLayer;
 use tower_http::trace::TraceLayer;
 
@@ -123,12 +124,14 @@ pub fn routes() -> Vec<Route> {
         write("/notices/{id}/take", Lead, post(pages::notices::take)),
         read("/mail", Administrator, get(pages::notices::mail)),
         read("/audit", SignedIn, get(pages::audit::show)),
+        write("/audit/verify", Lead, post(pages::audit::verify)),
         write("/checks/{id}/photo", Bench, post(files::of_check).layer(upload())),
         read("/first", Everybody, get(first::show)),
         write("/first", Everybody, post(first::submit)),
         read("/files/{id}", SignedIn, get(files::show)),
         read("/plans", SignedIn, get(plans::show)),
         read("/plans/{id}", SignedIn, get(plans::one)),
+        write("/plans/{id}/order", Lead, post(pages::way_on::order)),
         read("/plans/{id}/edit", Lead, get(plan_editor::edit)),
         write("/plans/{id}/edit", Lead, post(plan_editor::save)),
         read("/new/plan", Lead, get(plan_editor::new)),
@@ -236,22 +239,4 @@ pub fn router(state: AppState) -> Router {
         ))
         .layer(TraceLayer::new_for_http())
         .with_state(state)
-}
-
-/// Serves until `shutdown` resolves; requests that are under way are finished.
-///
-/// # Errors
-/// When the listener fails.
-pub async fn serve(
-    listener: TcpListener,
-    state: AppState,
-    shutdown: impl Future<Output = ()> + Send + 'static,
-) -> std::io::Result<()> {
-    let closing = state.clone();
-    let shutdown = async move {
-        shutdown.await;
-        // Walls listen without an end; they would hold the server open.
-        closing.close();
-    };
-    axum::serve(listener, router(state)).with_graceful_shutdown(shutdown).await
 }

@@ -146,13 +146,21 @@ pub fn neighbours_of(headers: &HeaderMap) -> Vec<String> {
 }
 
 /// The cookie with one more name, in front of the others.
-pub fn bench_cookie(headers: &HeaderMap, name: &str) -> String {
+pub fn bench_cookie(headers: &HeaderMap, name: &str, secure: bool) -> String {
     let mut names = neighbours_of(headers);
     names.retain(|known| known != name);
     names.insert(0, name.to_owned());
     names.truncate(NEIGHBOURS);
     let list: Vec<String> = names.iter().map(hex::encode).collect();
-    format!("{BENCH_COOKIE}={}; Path=/; Max-Age=2592000; SameSite=Lax; HttpOnly", list.join("."))
+    let value = list.join(".");
+    cookie(BENCH_COOKIE, &value, 30, secure)
+}
+
+/// A cookie of so many days that no script reads; sent over safe connections only where the site has them.
+pub fn cookie(name: &str, value: &str, days: u32, secure: bool) -> String {
+    let age = u64::from(days) * 86_400;
+    let secure = if secure { "; Secure" } else { "" };
+    format!("{name}={value}; Path=/; Max-Age={age}; SameSite=Lax; HttpOnly{secure}")
 }
 
 /// The look that a browser asked for: auto, light or dark.

@@ -6,7 +6,7 @@ use std::process::Stdio;
 
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 use tokio::process::Command;
-use vaaka_store::seals::{self, Verification};
+use vaaka_store::verification::{Progress, Verification, Wanted, verify};
 
 use crate::AppError;
 
@@ -21,10 +21,15 @@ pub async fn backup(database_url: &str, file: &Path) -> Result<u64, AppError> {
             file.display()
         )));
     }
+    // Before anything is in it: nobody else reads it at any moment.
+    private(file).map_err(|cause| AppError::Io {
+        what: format!("the backup {} cannot be written", file.display()),
+        cause,
+    })?;
     let file_text = file.to_string_lossy().into_owned();
-    let arguments =
-        ["--format=custom", "--no-owner", "--file", &file_text, "--dbname", database_url];
-    let outcome = run("pg_dump", &arguments).await;
+    let (address, password) = apart(database_url);
+    let arguments = ["--format=custom", "--no-owner", "--file", &file_text, "--dbname", &address];
+    let outcome = run("pg_dump", &arguments, password.as_deref()).await;
     if let Err(error) = outcome {
         // Half a backup is worse than none.
         let _ = std::fs::remove_file(file);
@@ -76,16 +81,11 @@ pub async fn restore(database_url: &str, file: &Path) -> Result<Verification, Ap
         .await
         .map_err(vaaka_store::StoreError::from)?;
     let file_text = file.to_string_lossy().into_owned();
-    let arguments = [
-        "--no-owner",
-        "--exit-on-error",
-        "--single-transaction",
-        "--dbname",
-        database_url,
-        &file_text,
-    ];
-    run("pg_restore", &arguments).await?;
-    let found = seals::verify(&mut connection).await?;
+    let (address, password) = apart(database_url);
+    let arguments =
+        ["--no-owner", "--exit-on-error", "--single-transaction", "--dbname", &address, &file_text];
+    run("pg_restore", &arguments, password.as_deref()).await?;
+    let found = verify(&mut connection, &Wanted::default(), &Progress::default()).await?;
     if found.faults.is_empty() {
         Ok(found)
     } else {
@@ -97,15 +97,59 @@ fn trouble(words: String) -> AppError {
     AppError::Backup(words)
 }
 
+/// Makes a file that only its owner reads and writes.
+fn private(file: &Path) -> std::io::Result<()> {
+    use std::os::unix::fs::OpenOptionsExt;
+    std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file).map(drop)
+}
+
+/// The address of a database without its password, and that password: command lines are seen by everybody on the
+/// machine, the environment of a program by its owner.
+fn apart(database_url: &str) -> (String, Option<String>) {
+    let Some((scheme, rest)) = database_url.split_once("://") else {
+        return (database_url.to_owned(), None);
+    };
+    let (authority, path) = rest.split_at(rest.find(['/', '?']).unwrap_or(rest.len()));
+    let Some((user, host)) = authority.rsplit_once('@') else {
+        return (database_url.to_owned(), None);
+    };
+    let Some((name, password)) = user.split_once(':') else {
+        return (database_url.to_owned(), None);
+    };
+    (format!("{scheme}://{name}@{host}{path}"), Some(decoded(password)))
+}
+
+/// Percent signs undone (RFC 3986, 2.1).
+fn decoded(text: &str) -> String {
+    let mut bytes = Vec::with_capacity(text.len());
+    let mut rest = text.as_bytes();
+    while let [first, tail @ ..] = rest {
+        let pair = match (first, tail) {
+            (b'%', [high, low, ..]) => std::str::from_utf8(&[*high, *low])
+                .ok()
+                .and_then(|two| u8::from_str_radix(two, 16).ok()),
+            _ => None,
+        };
+        bytes.push(pair.unwrap_or(*first));
+        rest = if pair.is_some() { tail.get(2..).unwrap_or_default() } else { tail };
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
 /// Runs one of PostgreSQL's programs.
-async fn run(program: &str, arguments: &[&str]) -> Result<(), AppError> {
+async fn run(program: &str, arguments: &[&str], password: Option<&str>) -> Result<(), AppError> {
     let path = find(program).ok_or_else(|| {
         trouble(format!("“{program}” is missing: install PostgreSQL's client programs first."))
     })?;
-    let output =
-        Command::new(path).args(arguments).stdin(Stdio::null()).output().await.map_err(
-            |cause| AppError::Io { what: format!("“{program}” cannot be run"), cause },
-        )?;
+    let mut command = Command::new(path);
+    command.args(arguments).stdin(Stdio::null());
+    if let Some(password) = password {
+        command.env("PGPASSWORD", password);
+    }
+    let output = command
+        .output()
+        .await
+        .map_err(|cause| AppError::Io { what: format!("“{program}” cannot be run"), cause })?;
     if output.status.success() {
         return Ok(());
     }
@@ -126,4 +170,42 @@ fn find(program: &str) -> Option<PathBuf> {
         .collect();
     debian.sort();
     debian.into_iter().rev().chain(on_path).find(|path| path.is_file())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_password_leaves_the_address() {
+        for (url, address, password) in [
+            (
+                "postgres://vaaka:s%40%3Acret@db:5432/v",
+                "postgres://vaaka@db:5432/v",
+                Some("s@:cret"),
+            ),
+            (
+                "postgresql://u:p@[::1]/v?sslmode=require",
+                "postgresql://u@[::1]/v?sslmode=require",
+                Some("p"),
+            ),
+            ("postgres://vaaka@db/v", "postgres://vaaka@db/v", None),
+            ("postgres:///v?host=/run/postgresql", "postgres:///v?host=/run/postgresql", None),
+            ("host=db dbname=v", "host=db dbname=v", None),
+        ] {
+            assert_eq!(apart(url), (address.to_owned(), password.map(str::to_owned)), "{url}");
+        }
+        assert_eq!(decoded("50%"), "50%");
+        assert_eq!(decoded("%C3%A4%zz"), "ä%zz");
+    }
+
+    #[test]
+    fn a_backup_is_its_owners_alone() {
+        use std::os::unix::fs::PermissionsExt;
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("b");
+        private(&file).unwrap();
+        assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+        assert!(private(&file).is_err(), "never over another");
+    }
 }

@@ -8,6 +8,7 @@ use clap::{Args, Parser, Subcommand};
 use jiff::Timestamp;
 use tokio::net::TcpListener;
 use tracing_subscriber::EnvFilter;
+use vaaka_store::verification::{KnownSeal, Progress, Verification, Wanted, verify};
 use vaaka_store::{Store, migrate, seals, sessions};
 use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
@@ -69,9 +70,24 @@ struct DrawChart {
 #[derive(Debug, Subcommand)]
 enum Audit {
     /// Look over every chain and every seal; ends with 1 when anything was changed or is gone.
-    Verify(Reader),
+    Verify(Verify),
     /// Seal what no seal covers yet.
     Seal(Reader),
+}
+
+#[derive(Debug, Args)]
+struct Verify {
+    #[command(flatten)]
+    reader: Reader,
+    /// A file into which seals were written (VAAKA_SEAL_LOG): all of it must be in the trail.
+    #[arg(long)]
+    seals: Option<std::path::PathBuf>,
+    /// A seal that is known, as a printed record shows it: “412 3f2a90bc11de”.
+    #[arg(long)]
+    seal: Vec<String>,
+    /// Leave out the results, which are computed again from their readings.
+    #[arg(long)]
+    trail_only: bool,
 }
 
 #[derive(Debug, Args)]
@@ -142,6 +158,10 @@ struct Serve {
     /// left out. Give one when several processes serve one database.
     #[arg(long, env = "VAAKA_FIRST_CODE", hide_env_values = true)]
     first_code: Option<String>,
+    /// File to which every seal of the audit trail is appended as it is made, on another disk or machine if possible:
+    /// what was cut off later is named by it.
+    #[arg(long, env = "VAAKA_SEAL_LOG")]
+    seal_log: Option<std::path::PathBuf>,
     /// Mail server that notices are handed over to, as host:port; none sends no mail.
     #[arg(long, env = "VAAKA_MAIL_SERVER")]
     mail_server: Option<String>,
@@ -260,14 +280,12 @@ async fn look_after_audit(what: Audit) -> Result<(), AppError> {
             println!("{sealed} seals were set.");
             Ok(())
         }
-        Audit::Verify(reader) => {
-            let store = Store::new(&reader.database_url, 1)?;
+        Audit::Verify(asked) => {
+            let store = Store::new(&asked.reader.database_url, 1)?;
             let mut connection = store.connection().await?;
-            let found = seals::verify(&mut connection).await?;
-            println!(
-                "{} entries in {} chains under {} seals; {} wait for their seal.",
-                found.entries, found.chains, found.seals, found.unsealed
-            );
+            let wanted = Wanted { known: known_seals(&asked)?, trail_only: asked.trail_only };
+            let found = told(&mut connection, &wanted).await?;
+            println!("{}", found.words());
             for fault in &found.faults {
                 println!("{fault}");
             }
@@ -277,6 +295,45 @@ async fn look_after_audit(what: Audit) -> Result<(), AppError> {
             } else {
                 Err(AppError::Audit { faults: found.faults.len() })
             }
+        }
+    }
+}
+
+/// The seals that are known from outside: those of a file, and those that were typed.
+fn known_seals(asked: &Verify) -> Result<Vec<KnownSeal>, AppError> {
+    let mut known = Vec::new();
+    if let Some(file) = &asked.seals {
+        let text = std::fs::read_to_string(file).map_err(|cause| AppError::Io {
+            what: format!("the seals in {} cannot be read", file.display()),
+            cause,
+        })?;
+        known.extend(text.lines().filter_map(KnownSeal::parse));
+    }
+    for typed in &asked.seal {
+        let seal = KnownSeal::parse(typed).ok_or_else(|| {
+            AppError::Input(format!(
+                "“{typed}” is no seal: give its number and eight digits of its hash at least, like “412 3f2a90bc”"
+            ))
+        })?;
+        known.push(seal);
+    }
+    Ok(known)
+}
+
+/// Looks over everything, and says on the error output how far it is.
+async fn told(
+    connection: &mut vaaka_store::Connection,
+    wanted: &Wanted,
+) -> Result<Verification, AppError> {
+    let progress = Progress::default();
+    let look = verify(connection, wanted, &progress);
+    let mut look = std::pin::pin!(look);
+    let mut every = tokio::time::interval(Duration::from_secs(2));
+    every.tick().await;
+    loop {
+        tokio::select! {
+            found = &mut look => return Ok(found?),
+            _ = every.tick() => eprintln!("{} %", progress.percent()),
         }
     }
 }
@@ -341,7 +398,7 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let outgoing = outgoing(&serve, &base).await?;
     let background = [
         tokio::spawn(sweep_sessions(store.clone())),
-        tokio::spawn(seal_audit(store.clone(), clock.clone())),
+        tokio::spawn(seal_audit(store.clone(), clock.clone(), serve.seal_log.clone())),
         tokio::spawn(empty_outbox(store, clock, outgoing)),
     ];
     let served = vaaka_web::serve(listener, state, stop_signal()).await;
@@ -369,7 +426,7 @@ async fn sweep_sessions(store: Store) {
 }
 
 /// Seals the audit trail every few seconds.
-async fn seal_audit(store: Store, clock: Arc<dyn Clock>) {
+async fn seal_audit(store: Store, clock: Arc<dyn Clock>, log: Option<std::path::PathBuf>) {
     let mut every = tokio::time::interval(Duration::from_secs(5));
     loop {
         every.tick().await;
@@ -379,7 +436,13 @@ async fn seal_audit(store: Store, clock: Arc<dyn Clock>) {
                 Err(error) => Err(error),
             };
             match sealed {
-                Ok(Some(_)) => {}
+                Ok(Some(seal)) => {
+                    if let Some(file) = &log
+                        && let Err(error) = append_seal(file, &seal)
+                    {
+                        tracing::error!(%error, file = %file.display(), "a seal could not be written into its file");
+                    }
+                }
                 Ok(None) => break,
                 Err(error) => {
                     tracing::warn!(%error, "the audit trail could not be sealed");
@@ -388,6 +451,14 @@ async fn seal_audit(store: Store, clock: Arc<dyn Clock>) {
             }
         }
     }
+}
+
+/// Appends a seal to its file and sees it onto the disk.
+fn append_seal(file: &std::path::Path, seal: &seals::Seal) -> std::io::Result<()> {
+    use std::io::Write;
+    let mut file = std::fs::OpenOptions::new().create(true).append(true).open(file)?;
+    writeln!(file, "{} {}", seal.line(), seal.at.0)?;
+    file.sync_data()
 }
 
 /// Hands waiting mail over every few seconds; without a mail server it stays in the outbox.

@@ -3,6 +3,10 @@
 //! Live checks and the demo world's year of history go through the same [`complete`]; what
 //! differs is only who writes the rows.
 
+mod failing;
+
+pub use failing::{brought_inside, ever_failing, failing_so_far};
+
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 
@@ -85,8 +89,25 @@ pub struct RunContext {
     pub late: Option<String>,
     /// From paper, beside the check that its shift has, or at a place that its charts have passed.
     pub beside: bool,
+    /// Corrections that brought something from outside to inside its limits.
+    pub corrected: Vec<Corrected>,
     /// For an as-left check: tag of the standard that the adjustment was made with.
     pub adjusted_with: Option<String>,
+}
+
+/// A correction that brought something inside its limits, with the second person who saw it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Corrected {
+    /// Step.
+    pub step: String,
+    /// What was typed before.
+    pub was: String,
+    /// What stands in its place.
+    pub now: String,
+    /// Why.
+    pub reason: String,
+    /// The second person.
+    pub second: String,
 }
 
 /// Everything that follows from a finished run.
@@ -155,6 +176,13 @@ pub fn complete(
     {
         from_run.push(Reason::NotIndependent { standard: tag.clone() });
     }
+    from_run.extend(context.corrected.iter().map(|one| Reason::CorrectedInside {
+        step: one.step.clone(),
+        was: one.was.clone(),
+        now: one.now.clone(),
+        reason: one.reason.clone(),
+        second: one.second.clone(),
+    }));
     if context.beside {
         from_run.push(Reason::StandsBeside);
     }

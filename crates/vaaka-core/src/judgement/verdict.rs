@@ -264,6 +264,19 @@ pub enum Reason {
     /// It came from paper when its shift had its check already, or its charts newer ones: it is judged at its place, and
     /// changes nothing that people have seen.
     StandsBeside,
+    /// A correction brought something from outside to inside its limits.
+    CorrectedInside {
+        /// Step.
+        step: String,
+        /// What was typed before.
+        was: String,
+        /// What stands in its place.
+        now: String,
+        /// Why.
+        reason: String,
+        /// The second person who saw it.
+        second: String,
+    },
     /// A certificate was put right afterwards, and the check was evaluated again.
     Amended,
     /// The plan was changed while the check was open; it was judged by the version it began with.
@@ -517,6 +530,7 @@ impl Reason {
                 | Self::Drifting { .. }
                 | Self::Repeat { .. }
                 | Self::FarReadingConfirmed { .. }
+                | Self::CorrectedInside { .. }
         )
     }
 
@@ -545,6 +559,7 @@ impl Reason {
             | Self::EnteredLate { .. }
             | Self::Amended
             | Self::StandsBeside
+            | Self::CorrectedInside { .. }
             | Self::PlanSuperseded { .. }
             | Self::NotIndependent { .. }
             | Self::FarReadingConfirmed { .. } => None,

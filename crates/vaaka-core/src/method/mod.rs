@@ -88,6 +88,13 @@ pub trait Method: std::fmt::Debug + Send + Sync {
     /// [`MethodError`] when readings are missing or settings do not fit.
     fn evaluate(&self, plan: &PlanSpec, run: &RunState)
     -> Result<Vec<Characteristic>, MethodError>;
+
+    /// The characteristics that can be computed from what was read so far, with as many readings as there are: nobody
+    /// makes a failure disappear by stopping before the last step.
+    ///
+    /// # Errors
+    /// [`MethodError`] when settings or standards do not fit.
+    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError>;
 }
 
 /// Why a method cannot work with what it was given.

@@ -145,6 +145,21 @@ pub struct PlanStandard {
 }
 
 impl PlanSpec {
+    /// Whether a load is reached from the one before it by taking pieces off: then the pan need not be emptied.
+    #[must_use]
+    pub fn comes_down(&self, index: usize) -> bool {
+        let Some(point) = self.points.get(index) else { return false };
+        let before = index.checked_sub(1).and_then(|before| self.points.get(before));
+        before.is_some_and(|before| {
+            let mut there: Vec<&str> =
+                before.pieces.iter().map(|piece| piece.tag.as_str()).collect();
+            point.pieces.iter().all(|piece| {
+                let place = there.iter().position(|tag| *tag == piece.tag);
+                place.map(|place| there.remove(place)).is_some()
+            })
+        })
+    }
+
     /// The additions as lines of the budget of a characteristic: a/√3, times the years and the reference value where
     /// they grow with them. A repeatability is that of a single reading; of differences of indications it alone stays.
     #[must_use]

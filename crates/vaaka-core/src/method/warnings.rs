@@ -67,6 +67,16 @@ pub enum PlanWarning {
         /// Unit.
         unit: Unit,
     },
+    /// Falling, and the load before it cannot become this one by taking pieces off.
+    #[error(
+        "{value} {unit} is read coming down, but its pieces are not among those of the load before it: the pan is emptied in between, and the reading is none of a falling load. Choose pieces that stay on."
+    )]
+    NotComingDown {
+        /// Its value.
+        value: String,
+        /// Unit.
+        unit: Unit,
+    },
     /// A curve cannot be seen on two values.
     #[error(
         "Only two different values are read: a bend between them is not seen. Straight-line instruments want a middle, curved ones need it."
@@ -124,7 +134,11 @@ pub fn plan_warnings(
 ) -> Result<Vec<PlanWarning>, MethodError> {
     let mut found = bracketing(plan, work);
     found.extend(twice(plan));
-    for point in &plan.points {
+    for (index, point) in plan.points.iter().enumerate() {
+        if point.travel == Travel::Falling && method.has_places() && !plan.comes_down(index) {
+            let value = show(point.nominal);
+            found.push(PlanWarning::NotComingDown { value, unit: plan.unit });
+        }
         let value = show(point.nominal);
         if point.repeats < 2 && point.charted {
             found.push(PlanWarning::ReadOnce { value: value.clone(), unit: plan.unit });

@@ -1,7 +1,9 @@
 //! What a check does to its instrument at once, before anybody has decided anything.
 
+mod exits;
 mod ladder;
 
+pub use exits::{Exit, Situation, exits, is_stuck_without_exit};
 pub use ladder::{LadderError, Noted, Outcome, check_note, next_rung};
 
 use crate::instrument::ServiceState;

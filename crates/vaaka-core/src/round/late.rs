@@ -117,7 +117,8 @@ mod tests {
     #[test]
     fn a_late_sheet_takes_no_rank_that_was_given() {
         let run = |conforms, minute| (Attempt { conforms }, at(minute));
-        let cases: [(&[(Attempt, Timestamp)], i64, LateRank); 9] = [
+        type Case<'a> = (&'a [(Attempt, Timestamp)], i64, LateRank);
+        let cases: [Case; 9] = [
             (&[], 0, LateRank::Check),
             (&[run(Pass, 10)], 0, LateRank::Beside),
             (&[run(Pass, 10)], 20, LateRank::Beside),

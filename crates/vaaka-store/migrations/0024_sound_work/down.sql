@@ -18,6 +18,7 @@ ALTER TABLE notices
     ADD CONSTRAINT notices_kind_check CHECK (kind IN ('failed', 'confirmed', 'doubtful',
         'as_left_failed', 'adjusted', 'hold', 'missed', 'limits_to_countersign'));
 ALTER TABLE sites DROP COLUMN one_lead;
+DROP TABLE check_orders;
 DROP TABLE paper_sheets;
 ALTER TABLE files DROP CONSTRAINT files_one_owner;
 ALTER TABLE files DROP COLUMN plan_version_id;
@@ -30,3 +31,5 @@ ALTER TABLE limit_proposals
     DROP COLUMN alone,
     ADD CONSTRAINT limit_proposals_check2
         CHECK (state NOT IN ('countersigned', 'rejected') OR decided_by <> proposed_by) NOT VALID;
+ALTER TABLE readings DROP COLUMN seconded_by;
+DROP TABLE sign_in_attempts;

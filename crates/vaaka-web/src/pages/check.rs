@@ -7,7 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::method::{AttemptKind, EntryError, Input, Proposal, Step, accept};
+use vaaka_core::method::{AttemptKind, EntryError, EntryValue, Input, Proposal, Step, accept};
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
@@ -20,6 +20,7 @@ use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_chec
 use super::check_start::wanted;
 use super::check_view::{OpenRun, Target, Typed, load};
 use super::{Here, page, sign_in};
+use crate::auth::{Address, Proof, prove};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::clean;
@@ -110,6 +111,11 @@ pub struct EntryForm {
     replaces: Option<i64>,
     #[serde(default)]
     reason: String,
+    /// Sign-in name and password of the second person who saw a correction from outside to inside.
+    #[serde(default)]
+    second: String,
+    #[serde(default)]
+    second_password: String,
     /// How long ago it was read, in milliseconds by the device's own count: sent when the browser
     /// held it while the network was gone.
     #[serde(default)]
@@ -135,6 +141,7 @@ impl EntryForm {
             text: self.typed.clone(),
             added: self.added.clone(),
             reason: self.reason.clone(),
+            second: self.second.clone(),
             ticked: self.others.keys().filter(|name| name.starts_with("tick")).cloned().collect(),
             ..Typed::default()
         }
@@ -143,8 +150,11 @@ impl EntryForm {
 
 /// What became of an entry that was sent.
 enum Outcome {
-    /// Go on there.
+    /// Kept: go on there.
     Goto(String),
+    /// Not kept, because the check has gone on without it: what stands there now, and the words for the page's own
+    /// script, which keeps what it holds until somebody has looked.
+    Moved(String, String),
     /// Shown again, with what was typed and the words.
     Again(Box<Typed>),
 }
@@ -155,6 +165,7 @@ pub async fn keep(
     signed: Option<SignedIn>,
     State(state): State<AppState>,
     headers: HeaderMap,
+    address: Address,
     PathId(id): PathId,
     Posted(form): Posted<EntryForm>,
 ) -> Result<Response, WebError> {
@@ -179,12 +190,14 @@ pub async fn keep(
         );
         return sign_in::ask_again(&state, &headers, next, notice);
     };
-    let kept = keep_entry(&signed, &state, id, &form).await;
+    let kept = keep_entry(&signed, (&state, &address), id, &form).await;
     if short {
         return Ok(short_answer(kept));
     }
     match kept? {
-        (Outcome::Goto(path), _) => Ok(Redirect::to(&path).into_response()),
+        (Outcome::Goto(path) | Outcome::Moved(path, _), _) => {
+            Ok(Redirect::to(&path).into_response())
+        }
         (Outcome::Again(typed), Some(view)) => {
             let mut connection = state.store.connection().await?;
             let correct = form.replaces.map(ReadingId);
@@ -203,8 +216,15 @@ fn answer(status: StatusCode, state: &str, words: &str, next: &str) -> Response 
 fn short_answer(kept: Result<(Outcome, Option<OpenRun>), WebError>) -> Response {
     match kept {
         Ok((Outcome::Goto(path), _)) => answer(StatusCode::OK, "kept", "", &path),
+        Ok((Outcome::Moved(_, words), _)) => answer(StatusCode::CONFLICT, "refused", &words, ""),
         Ok((Outcome::Again(typed), _)) => {
-            let words = [&typed.error, &typed.added_error, &typed.reason_error, &typed.notice];
+            let words = [
+                &typed.error,
+                &typed.added_error,
+                &typed.reason_error,
+                &typed.second_error,
+                &typed.notice,
+            ];
             let words = words.into_iter().flatten().next().cloned().unwrap_or_default();
             answer(StatusCode::UNPROCESSABLE_ENTITY, "refused", &words, "")
         }
@@ -218,7 +238,7 @@ fn short_answer(kept: Result<(Outcome, Option<OpenRun>), WebError>) -> Response 
 
 async fn keep_entry(
     signed: &SignedIn,
-    state: &AppState,
+    (state, address): (&AppState, &Address),
     id: i64,
     form: &EntryForm,
 ) -> Result<(Outcome, Option<OpenRun>), WebError> {
@@ -237,20 +257,19 @@ async fn keep_entry(
         keep_given_up(&mut connection, id, (form, words), (state.now(), signed.person.id)).await?;
         return Ok((Outcome::Goto(format!("/checks/{id}")), None));
     }
-    if now.check.state != "open" && form.age_ms.is_some() {
+    if now.check.state != "open" {
         // "Kept" is said of what is kept, and of nothing else.
-        if entries::has_key(&connection, now.check.id, form.key).await? {
-            return Ok((Outcome::Goto(format!("/checks/{id}")), None));
-        }
+        let kept = entries::has_key(&connection, now.check.id, form.key).await?;
         let over = if now.check.state == "void" { "void" } else { "concluded" };
-        return Err(WebError::NotNow {
-            words: format!(
-                "This check is {over} already; this entry came too late and is no part of it."
-            ),
-        });
-    }
-    if let Some(next) = not_open(&now.check)? {
-        return Ok((Outcome::Goto(next), None));
+        let path = match not_open(&now.check) {
+            Ok(next) => next.unwrap_or_else(|| format!("/checks/{id}")),
+            Err(_) if kept || form.age_ms.is_some() => format!("/checks/{id}"),
+            Err(void) => return Err(void),
+        };
+        let words =
+            format!("This check is {over} already; this entry came too late and is no part of it.");
+        let outcome = if kept { Outcome::Goto(path) } else { Outcome::Moved(path, words) };
+        return Ok((outcome, None));
     }
     let view = load(state, &mut connection, now).await?;
     let again = |view: OpenRun, typed: Typed| Ok((Outcome::Again(Box::new(typed)), Some(view)));
@@ -277,11 +296,10 @@ async fn keep_entry(
             typed.error = Some(words.into());
             return again(view, typed);
         }
-        let overtaken = if same { "" } else { "?overtaken=true" };
-        return Ok((Outcome::Goto(format!("/checks/{id}{overtaken}")), None));
+        return Ok((gone_on(id, same), None));
     };
     let received = state.now();
-    let measured = measured_at(&view, form, received);
+    let measured = measured_at(&view, target.step, form, received);
     let mut proposal = form.proposal();
     let mut taken = None;
     if let Input::Tag { place, any_of_kind, expected } = &target.step.input {
@@ -297,16 +315,25 @@ async fn keep_entry(
         let mut typed = form.as_typed();
         typed.error = Some(words);
         return again(view, typed);
-    } else if matches!(target.step.input, Input::Reading { .. }) && view.may_run_out(measured) {
+    } else if matches!(target.step.input, Input::Reading { .. }) && view.may_run_out(received) {
+        // The device's word on when it was read opens no standard that has ended since.
         let zone = Here::find(state, &mut connection).await?.zone;
-        let day = measured.to_zoned_datetime(zone).date();
-        if let Some(words) = view.run_out_words(measured, day) {
+        let day = received.to_zoned_datetime(zone).date();
+        if let Some(words) = view.run_out_words(received, day) {
             let mut typed = form.as_typed();
             typed.error = Some(words);
             return again(view, typed);
         }
     }
-    let value = match accept(target.step, &proposal, &view.run, measured) {
+    // Too late is judged by when it arrived, too early by when it is said to have been read.
+    let judged =
+        accept(target.step, &proposal, &view.run, measured).and_then(|value| {
+            match accept(target.step, &proposal, &view.run, received) {
+                Err(late) if late.is_too_late() => Err(late),
+                _ => Ok(value),
+            }
+        });
+    let value = match judged {
         Ok(value) => value,
         Err(error) => {
             if let Some(kind) = error.attempt() {
@@ -325,6 +352,17 @@ async fn keep_entry(
             Some("Say in a few words why it is corrected, for example “typed wrongly”.".into());
         return again(view, typed);
     }
+    let second =
+        match second_person((state, address), signed, &view, (&target, &value), (form, measured))
+            .await?
+        {
+            Ok(second) => second,
+            Err(words) => {
+                let mut typed = form.as_typed();
+                typed.second_error = Some(words);
+                return again(view, typed);
+            }
+        };
     let reason = clean(&form.reason);
     let new = NewEntry {
         check: view.check.id,
@@ -341,19 +379,28 @@ async fn keep_entry(
             Some(old) => Some((old, reason.as_str())),
             None => target.redone.map(|old| (old, "redone after an earlier step")),
         },
+        second,
         source: if form.age_ms.is_some() { "held" } else { "keyed" },
     };
     let kept = keep_and_void(&mut connection, &new, view.seen.clone(), &target, taken).await?;
     if kept == Kept::Overtaken {
         let same = entries::has_key(&connection, view.check.id, form.key).await?;
-        let overtaken = if same { "" } else { "?overtaken=true" };
-        return Ok((Outcome::Goto(format!("/checks/{id}{overtaken}")), None));
+        return Ok((gone_on(id, same), None));
     }
     if target.is_last && target.replaces.is_none() {
         let next = finish(&mut connection, view.check.id, signed.person.id, received).await?;
         return Ok((Outcome::Goto(next), None));
     }
     Ok((Outcome::Goto(format!("/checks/{id}")), None))
+}
+
+/// The step is not the one that is open: the same entry sent twice, or somebody else was first.
+fn gone_on(id: i64, same: bool) -> Outcome {
+    if same {
+        return Outcome::Goto(format!("/checks/{id}"));
+    }
+    let words = "This step was kept by somebody else at the same moment; the check has gone on.";
+    Outcome::Moved(format!("/checks/{id}?overtaken=true"), words.to_owned())
 }
 
 fn still_typed(form: &EntryForm) -> String {
@@ -363,18 +410,20 @@ fn still_typed(form: &EntryForm) -> String {
     }
 }
 
-/// When it was read: now, or as long ago as the browser held it, but neither before what was
-/// kept last nor before the check began.
-fn measured_at(view: &OpenRun, form: &EntryForm, now: Timestamp) -> Timestamp {
+/// When it was read: now, or as long ago as the browser says that it held it, but not before what the server itself knows
+/// of: what was kept last, when that arrived while the network was there, and when the check began. The start and end of
+/// a wait are the server's own.
+fn measured_at(view: &OpenRun, step: &Step, form: &EntryForm, now: Timestamp) -> Timestamp {
     let Some(age) = form.age_ms else { return now };
-    let earliest = view
-        .run
-        .entries
-        .iter()
-        .map(|entry| entry.at)
-        .max()
-        .unwrap_or(view.check.opened_at.0)
-        .max(view.check.opened_at.0);
+    if matches!(step.input, Input::WaitStart { .. } | Input::WaitOver { .. }) {
+        return now;
+    }
+    let known = view.entries.kept.iter().map(|entry| match entry.source.as_str() {
+        // Another that was held says no more than that it was read before this one.
+        "held" => entry.measured_at.0,
+        _ => entry.received_at.0,
+    });
+    let earliest = known.max().unwrap_or(view.check.opened_at.0).max(view.check.opened_at.0);
     let age = SignedDuration::from_millis(age.clamp(0, 14 * 86_400_000));
     (now - age).max(earliest).min(now)
 }
@@ -415,6 +464,38 @@ fn refused(form: &EntryForm, error: &EntryError) -> Typed {
         typed.error = Some(error.to_string());
     }
     typed
+}
+
+/// The second person of a correction that brings something from outside to inside its limits; none where it does not.
+async fn second_person(
+    (state, address): (&AppState, &Address),
+    signed: &SignedIn,
+    view: &OpenRun,
+    (target, value): (&Target<'_>, &EntryValue),
+    (form, measured): (&EntryForm, Timestamp),
+) -> Result<Result<Option<PersonId>, String>, WebError> {
+    if target.replaces.is_none() || !view.brought_inside(target, value, measured)? {
+        return Ok(Ok(None));
+    }
+    let ask = "This brings it from outside to inside its limits, so a second person looks at the display and at what was typed before. They give their own name and password here.";
+    if form.second.trim().is_empty() {
+        return Ok(Err(ask.to_owned()));
+    }
+    let proof =
+        prove(state, &form.second, &form.second_password, address, "second a correction").await?;
+    if let Some(words) = proof.refusal("nothing was changed") {
+        return Ok(Err(words));
+    }
+    let Proof::Fits(person) = proof else { return Ok(Err(ask.to_owned())) };
+    if person.id == signed.person.id {
+        return Ok(Err("That is you. Another person looks at it.".to_owned()));
+    }
+    if !matches!(person.role.as_str(), "technician" | "lead") {
+        return Ok(Err(
+            "That person runs no checks. A technician or a lead looks at it.".to_owned()
+        ));
+    }
+    Ok(Ok(Some(person.id)))
 }
 
 /// Keeps what was typed first while the network was gone, and what the rules would have refused or asked about.
@@ -542,7 +623,13 @@ pub async fn conclude(
     if let Some(next) = not_open(&now.check)? {
         return Ok(Redirect::to(&next).into_response());
     }
-    let next = finish(&mut connection, now.check.id, signed.person.id, state.now()).await?;
+    // A check is judged when its last step is done, by whoever has it in hand; nothing is skipped by asking for it.
+    let id = now.check.id;
+    let view = load(&state, &mut connection, now).await?;
+    if view.check.held_by != signed.person.id || view.run.next(&view.steps).is_some() {
+        return Ok(Redirect::to(&format!("/checks/{id}")).into_response());
+    }
+    let next = finish(&mut connection, id, signed.person.id, state.now()).await?;
     Ok(Redirect::to(&next).into_response())
 }
 

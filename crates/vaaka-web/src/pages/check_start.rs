@@ -17,7 +17,7 @@ use vaaka_store::ids::{CertificateId, PlanVersionId, StandardId};
 use vaaka_store::plans::{self, PlanView, choose_pieces, extra_standards};
 use vaaka_store::rows::{Check, PlanPointRow};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{adjustments, registers, rounds, trainings};
+use vaaka_store::{adjustments, orders, registers, rounds, trainings};
 
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -181,12 +181,15 @@ async fn is_due(desk: &mut Desk, view: &PlanView) -> Result<(), WebError> {
     let since = rounds::since_checks(&mut desk.connection, &[view.plan.id]).await?;
     let occasion =
         since.get(&view.plan.id).and_then(|since| triggered(&triggers, since, desk.now)).is_some();
+    let ordered = orders::of_shift(&mut desk.connection, desk.here.shift.id).await?;
+    let ordered = runs.is_empty() && ordered.contains_key(&view.plan.id);
     // What happened since its good check of this shift asks for another; a failed one is not undone so.
     let again = occasion && repeat_state(&runs) == RepeatState::None;
     if due_of(false, &runs) == Due::Nothing && !again {
         return Err(not_now(nothing_due(repeat_state(&runs))));
     }
     let due = occasion
+        || ordered
         || rule == DueRule::BeforeUse
         || rule.is_due(last, desk.here.shift.business_date.0);
     if runs.is_empty() && !due {

@@ -7,7 +7,7 @@ use askama::Template;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use vaaka_core::method::{AttemptKind, Input, RunState, Step};
+use vaaka_core::method::{AttemptKind, Entry, EntryValue, Input, RunState, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
 use vaaka_store::audit::Head;
 use vaaka_store::entries::{CheckNow, Entries, UsedStandard};
@@ -41,6 +41,10 @@ pub struct Typed {
     pub added_error: Option<String>,
     /// Words at the reason.
     pub reason_error: Option<String>,
+    /// Sign-in name of the second person.
+    pub second: String,
+    /// Words at the second person; they ask for one.
+    pub second_error: Option<String>,
     /// Words at the form that voids.
     pub void_error: Option<String>,
     /// What was said in it.
@@ -255,16 +259,31 @@ impl OpenRun {
         self.standards.iter().any(|used| latest > used.last_day || used.open_until.is_some())
     }
 
-    /// Whether anything read so far lies outside its limits.
-    pub fn is_failing(&self) -> bool {
-        self.steps.iter().any(|step| {
-            let Some(limits) = step.tolerance else { return false };
-            self.run
-                .readings(&step.key)
-                .into_iter()
-                .filter_map(|(indication, added)| step.error_of(indication, added))
-                .any(|error| !limits.hold_mean(error, 1))
-        })
+    /// Whether anything lay outside its limits at any moment of this check, as the method computes it: a range or a
+    /// mean, too, and values that were corrected since.
+    pub fn was_failing(&self) -> Result<bool, WebError> {
+        let kept = self.entries.history()?;
+        let Way { method, spec, steps, .. } = &*self.way;
+        Ok(vaaka_core::check::ever_failing(*method, spec, steps, &kept)?)
+    }
+
+    /// What a correction brings from outside to inside its limits.
+    pub fn brought_inside(
+        &self,
+        target: &Target<'_>,
+        value: &EntryValue,
+        at: Timestamp,
+    ) -> Result<bool, WebError> {
+        let entry = Entry {
+            step: target.step.key.clone(),
+            repeat: target.repeat,
+            at,
+            value: value.clone(),
+        };
+        let Way { method, spec, .. } = &*self.way;
+        let voids = target.step.voids.as_slice();
+        let found = vaaka_core::check::brought_inside(*method, spec, &self.run, (&entry, voids))?;
+        Ok(!found.is_empty())
     }
 
     /// Whether the reading that is next was typed so far off that the page asked, and nothing was kept instead: a

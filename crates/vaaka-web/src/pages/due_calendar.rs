@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use axum::extract::State;
-use axum::http::{HeaderMap, header};
+use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use icalendar::{Calendar, Component, Event};
 use jiff::civil::Date;
@@ -11,7 +11,6 @@ use vaaka_core::round::DueRule;
 use vaaka_store::ids::PlanVersionId;
 use vaaka_store::{checks, plans};
 
-use super::label::base;
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::session::Caller;
@@ -24,11 +23,7 @@ fn compact(date: Date) -> String {
 
 /// One event for each plan in force: on the day on which it next falls due, and every day for those of
 /// each shift. Plans that are due before use only have none.
-pub async fn show(
-    _caller: Caller,
-    State(state): State<AppState>,
-    headers: HeaderMap,
-) -> Result<Response, WebError> {
+pub async fn show(_caller: Caller, State(state): State<AppState>) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let all = plans::in_force(&mut desk.connection).await?;
     let ids: Vec<PlanVersionId> = all.iter().map(|one| one.version).collect();
@@ -39,7 +34,9 @@ pub async fn show(
         .into_iter()
         .map(|(plan, day)| (plan, day.0))
         .collect();
-    let base = base(&state, &headers);
+    // Another program keeps this calendar: its links lead to the address that the site has set, or nowhere; what the
+    // request says of it is anybody's word.
+    let base = state.settings.address.trim_end_matches('/').to_owned();
     let stamp = desk.now.strftime("%Y%m%dT%H%M%SZ").to_string();
     let today = desk.here.shift.business_date.0;
     let mut calendar = Calendar::new();
@@ -63,12 +60,14 @@ pub async fn show(
             ))
             .description(&format!("{}, with {}", view.plan.name, view.standard_words()))
             .add_property("DTSTAMP", &stamp)
-            .add_property("URL", format!("{base}/instruments/{}", view.instrument.tag))
             .append_property(
                 icalendar::Property::new("DTSTART", compact(date))
                     .add_parameter("VALUE", "DATE")
                     .done(),
             );
+        if !base.is_empty() {
+            event.add_property("URL", format!("{base}/instruments/{}", view.instrument.tag));
+        }
         if every_day {
             event.add_property("RRULE", "FREQ=DAILY");
         }

@@ -47,7 +47,7 @@ pub(super) async fn read(form: Form) -> Result<Sent, WebError> {
             sent.bytes = field.bytes().await.map_err(bad)?.to_vec();
             continue;
         }
-        let text = field.text().await.map_err(bad)?;
+        let text = field.text().await.map_err(bad)?.replace('\0', "");
         match name.as_str() {
             "form_token" => sent.token = text,
             "kind" => sent.kind = text,

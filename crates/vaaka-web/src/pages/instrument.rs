@@ -8,7 +8,6 @@ use jiff::{SignedDuration, Timestamp, ToSpan};
 use vaaka_core::instrument::{
     Equipment, Fit, LatestCheck, ServiceState, StateChange, StateError, check_change, substitutes,
 };
-use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::show_decimal;
 use vaaka_store::charts;
 use vaaka_store::checks;
@@ -21,9 +20,10 @@ use vaaka_store::signals::{self, Which};
 use vaaka_store::{At, Connection, StoreError, adjustments, registers, rounds};
 
 use super::chart::seconds;
-use super::charts::{BEAM_TRAIL, beam_of, conformity, newest_of, state_class};
+use super::charts::{BEAM_TRAIL, beam_of, newest_of, state_class};
 use super::instruments::{Known, related};
 use super::signals::{signal_state, signal_words};
+use super::way_on::{Way, ways};
 use super::{Here, Shell, page};
 use crate::desk::Sent;
 use crate::draw::HistoryStrip;
@@ -55,6 +55,7 @@ struct InstrumentPage {
     instead: Vec<Instead>,
     set_ups: Vec<SetUpRow>,
     plans: Vec<(i64, String, bool)>,
+    ways: Vec<Way>,
     photos: Vec<FileBrief>,
     may_lead: bool,
     choices: Vec<(&'static str, &'static str, bool)>,
@@ -202,21 +203,9 @@ async fn ask(
         (Ok(from), Ok(to)) => (from, to),
         (Err(error), _) | (_, Err(error)) => return Ok(Err(error)),
     };
-    let since = instruments::states(connection, instrument.id).await?;
-    let since = since.first().map(|(row, _)| row.at);
-    let latest = instruments::checks_of(connection, instrument.id, 20).await?;
-    let counts = |check: &&CheckBrief| check.state == "concluded" && check.purpose != "trial";
-    let latest = latest.iter().find(counts).and_then(|check| {
-        Some(LatestCheck {
-            // A pass after a failure proves nothing, here neither.
-            conforms: if check.is_doubtful() {
-                Conformity::Fail
-            } else {
-                conformity(check.conforms.as_deref()?)?
-            },
-            since_change: since.is_none_or(|since| check.at.0 > since.0),
-        })
-    });
+    let latest = super::way_on::good_since(connection, instrument.id)
+        .await?
+        .map(|(conforms, since_change)| LatestCheck { conforms, since_change });
     let asked = check_change(&StateChange {
         from,
         to,
@@ -344,8 +333,13 @@ async fn draw(
     let mut shown = vec!["events", "uses"];
     shown.extend((!choices.is_empty()).then_some("state"));
     shown.extend(may_lead.then_some("set-ups"));
+    let ways = ways(connection, &here, now, signed, (&this.instrument, &views)).await?;
+    let orders: Vec<String> =
+        ways.iter().filter_map(|way| Some(way.order.as_ref()?.1.clone())).collect();
+    shown.extend(orders.iter().map(String::as_str));
     let notice = refusal.elsewhere(&shown);
     Ok(InstrumentPage {
+        ways,
         shell: Shell::new(signed, "instruments", &here),
         tag: tag.to_owned(),
         heading: format!("{} {}", this.instrument.name, this.instrument.tag),

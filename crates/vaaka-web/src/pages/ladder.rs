@@ -214,6 +214,9 @@ pub struct NoteForm {
     outcome: String,
     #[serde(default)]
     note: String,
+    /// The verdict on which it was noted: the first run's, or that of its repeat.
+    #[serde(default)]
+    back: String,
 }
 
 /// Notes a rung, or shows the verdict again with what was typed and what is missing.
@@ -269,7 +272,12 @@ pub async fn note(
     };
     drop(connection);
     match refusal {
-        None => Ok(Redirect::to(&format!("/checks/{id}/verdict#ladder-title")).into_response()),
+        None => {
+            let back = crate::forms::local_path(&form.back);
+            let on_a_verdict = back.starts_with("/checks/") && back.ends_with("/verdict");
+            let path = if on_a_verdict { back } else { format!("/checks/{id}/verdict") };
+            Ok(Redirect::to(&format!("{path}#ladder-title")).into_response())
+        }
         Some(words) => {
             let refused = Refused { outcome: form.outcome, note: form.note, words };
             let mut shown = verdict::draw(&state, &signed, id, Some(&refused)).await?;

@@ -15,11 +15,11 @@ use vaaka_store::{StoreError, people, plans, shifts};
 
 use super::late::{Sheet, rank_words, read_again};
 use super::{Shell, page};
+use crate::auth::{Address, prove};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Fields;
 use crate::forms::PathId;
-use crate::passwords;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time, local_time};
 
@@ -316,7 +316,9 @@ async fn found(
 
 /// Countersigns or rejects a sheet.
 pub async fn decide(
+    State(state): State<AppState>,
     PathId(id): PathId,
+    address: Address,
     Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let kept = paper::sheet(&mut desk.connection, id).await?;
@@ -332,10 +334,9 @@ pub async fn decide(
         Err(words) => Some(words.clone()),
         Ok(text) => is_reason(text).err().map(|error| error.to_string()),
     };
-    let hash = people::anybody(&mut desk.connection, signed.person.id).await?.password_hash;
-    let fits = passwords::verify(typed.get("password").to_owned(), Some(hash)).await?;
-    let password_error = (!fits)
-        .then(|| "This is not your password. Type it again; nothing was decided.".to_owned());
+    let (name, password) = (&signed.person.sign_in, typed.get("password"));
+    let proof = prove(&state, name, password, &address, "decide a sheet of paper").await?;
+    let password_error = proof.refusal("nothing was decided");
     if reason_error.is_some() || password_error.is_some() {
         let errors = [reason_error, password_error];
         let status = StatusCode::UNPROCESSABLE_ENTITY;

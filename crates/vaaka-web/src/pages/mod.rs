@@ -45,6 +45,7 @@ pub mod tables;
 pub mod verdict;
 mod verdict_parts;
 pub mod wall;
+pub mod way_on;
 
 use askama::Template;
 use axum::extract::State;

@@ -22,11 +22,11 @@ use vaaka_store::{
 
 use super::verdict_parts::{answers, fingerprint, heading, row};
 use super::{Shell, page};
+use crate::auth::{Address, prove};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::clean;
 use crate::forms::{PathId, Posted};
-use crate::passwords;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time, method_of};
 
@@ -520,6 +520,7 @@ pub async fn sign(
     signed: SignedIn,
     State(state): State<AppState>,
     PathId(id): PathId,
+    address: Address,
     Posted(form): Posted<SignForm>,
 ) -> Result<Response, WebError> {
     signed.check_form(&form.form_token)?;
@@ -537,9 +538,8 @@ pub async fn sign(
                 .into(),
         });
     };
-    let hash = people::anybody(&mut desk.connection, signed.person.id).await?.password_hash;
-    if !passwords::verify(form.password, Some(hash)).await? {
-        let words = "This is not your password. Type it again; nothing was signed.".to_owned();
+    let proof = prove(&state, &signed.person.sign_in, &form.password, &address, "sign").await?;
+    if let Some(words) = proof.refusal("nothing was signed") {
         let status = StatusCode::UNPROCESSABLE_ENTITY;
         return draw(&state, &mut desk, &signed, id, Some(("sign", words)), String::new(), status)
             .await;

@@ -15,7 +15,6 @@ use vaaka_core::round::{
 };
 use vaaka_formats::Table;
 use vaaka_store::Connection;
-use vaaka_store::adjustments;
 use vaaka_store::charts::{self, BriefPoint};
 use vaaka_store::checks::{self, ShiftCheck};
 use vaaka_store::ids::{PlanId, PlanVersionId, StreamId};
@@ -24,6 +23,7 @@ use vaaka_store::plans::{self, InForce, RoundPlan};
 use vaaka_store::rounds;
 use vaaka_store::rows::{Shift, Stream};
 use vaaka_store::signals;
+use vaaka_store::{adjustments, orders};
 
 use super::charts::{BEAM_TRAIL, beam_of, last_point, newest_of, standing_by, state_class};
 use super::{Here, Shell, page};
@@ -373,6 +373,17 @@ fn sub(items: &[Item]) -> String {
     if minutes > 0 { format!("{minutes} min of work") } else { String::new() }
 }
 
+/// Whether a check of a plan is due at this moment, by all that makes one due.
+pub(super) async fn due_now(
+    connection: &mut Connection,
+    here: &Here,
+    now: Timestamp,
+    plan: PlanId,
+) -> Result<Due, WebError> {
+    let items = items(connection, here, now).await?;
+    Ok(items.iter().find(|item| item.plan.plan == plan).map_or(Due::Nothing, |item| item.due))
+}
+
 async fn items(
     connection: &mut Connection,
     here: &Here,
@@ -380,9 +391,13 @@ async fn items(
 ) -> Result<Vec<Item>, WebError> {
     let shift_checks = checks::of_shift(connection, here.shift.id).await?;
     let mut attempts = checks::attempts_of_shift(connection, here.shift.id).await?;
+    let ordered = orders::of_shift(connection, here.shift.id).await?;
+    let ordered: HashSet<PlanId> =
+        ordered.into_keys().filter(|plan| !attempts.contains_key(plan)).collect();
     let begun: Vec<PlanId> = shift_checks.iter().map(|check| check.plan).collect();
-    let all = plans::awake(connection, here.shift.business_date.0, &begun).await?;
-    let wanted = due_or_begun(connection, &all, &begun, here, now).await?;
+    let asked: Vec<PlanId> = begun.iter().chain(&ordered).copied().collect();
+    let all = plans::awake(connection, here.shift.business_date.0, &asked).await?;
+    let wanted = due_or_begun(connection, &all, (&begun, &ordered), here, now).await?;
     let ids: Vec<PlanVersionId> = wanted.iter().map(|one| one.version).collect();
     let plans = plans::on_round(connection, &ids).await?;
     let mut benches: Vec<_> = plans.iter().map(|plan| plan.instrument).collect();
@@ -443,7 +458,7 @@ struct OnRound {
 async fn due_or_begun(
     connection: &mut Connection,
     all: &[InForce],
-    begun: &[PlanId],
+    (begun, ordered): (&[PlanId], &HashSet<PlanId>),
     here: &Here,
     now: Timestamp,
 ) -> Result<Vec<OnRound>, WebError> {
@@ -472,7 +487,10 @@ async fn due_or_begun(
     for (plan, rule, triggers) in &rules {
         let version = plan.version;
         let occasion = since.get(&plan.plan).and_then(|since| triggered(triggers, since, now));
-        if let Some(trigger) = occasion {
+        if ordered.contains(&plan.plan) {
+            let why = Some("ordered by a lead".to_owned());
+            wanted.push(OnRound { version, why, late: false, occasion: true });
+        } else if let Some(trigger) = occasion {
             let why = Some(format!("due {}", trigger.words()));
             wanted.push(OnRound { version, why, late: false, occasion: true });
         } else if begun.contains(&plan.plan) || by_calendar(plan, *rule) {
@@ -596,6 +614,14 @@ async fn cards(
         let stored = result_of(connection, newest.check_id).await?;
         let drift = stored.as_ref().and_then(|stored| stored.verdict.forecast);
         let name = format!("{} {}", item.plan.name, item.plan.tag);
+        let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
+        // What failed may have no chart of its own, and what its chart shows may be another thing.
+        let failed = match done {
+            Some(check) if item.standing <= Standing::OutOfTolerance => {
+                failed_words(connection, check.check.id).await?
+            }
+            _ => None,
+        };
         let decimals = u32::try_from(stream.decimals).unwrap_or(1);
         let value = format!(
             "{} {} at the last check, {}",
@@ -614,11 +640,10 @@ async fn cards(
             ),
             (standing, _) => (
                 format!("{name}: {}", standing.words().to_lowercase()),
-                format!("{}: {value}.", stream.label),
+                failed.unwrap_or_else(|| format!("{}: {value}.", stream.label)),
             ),
         };
         let out = item.standing <= Standing::OutOfTolerance;
-        let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
         let (link, link_words) = match done.filter(|_| out && !item.runs.is_empty()) {
             Some(check) => (format!("/checks/{}/verdict", check.check.id), "See the verdict"),
             None => (format!("/charts/{}", stream.id), "See the chart"),
@@ -632,6 +657,34 @@ async fn cards(
         });
     }
     Ok(cards)
+}
+
+/// The characteristics of a check that failed, by name.
+async fn failed_words(
+    connection: &mut Connection,
+    check: vaaka_store::ids::CheckId,
+) -> Result<Option<String>, WebError> {
+    let Some(stored) = result_of(connection, check).await? else { return Ok(None) };
+    let failed: Vec<String> = stored
+        .results
+        .iter()
+        .filter(|(_, judged)| judged.conformity == vaaka_core::judgement::Conformity::Fail)
+        .map(|(c, _)| {
+            let places = c.mean_decimals();
+            let value = match c.kind {
+                vaaka_core::judgement::CharacteristicKind::Error => {
+                    vaaka_core::quantity::show_signed_float(c.value(), places)
+                }
+                _ => vaaka_core::quantity::show_float(c.value(), places),
+            };
+            format!("{} {value} {}", c.label, c.unit)
+        })
+        .collect();
+    Ok(match failed.as_slice() {
+        [] => None,
+        [one] => Some(format!("Outside: {one}.")),
+        [one, rest @ ..] => Some(format!("Outside: {one}, and {} more.", rest.len())),
+    })
 }
 
 fn ribbon(

@@ -5,15 +5,13 @@ use axum::extract::State;
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
-use serde_json::json;
 use tower_sessions::Session;
-use vaaka_store::audit::{self, Happening};
-use vaaka_store::people;
+use vaaka_store::{people, sign_ins};
 
 use super::{Shell, page};
+use crate::auth::{Address, Proof, prove, too_many};
 use crate::error::WebError;
 use crate::forms::{Asked, Posted, local_path};
-use crate::passwords;
 use crate::session::{self, LOOK_COOKIE, SignedIn};
 use crate::state::AppState;
 
@@ -24,7 +22,7 @@ struct SignInPage {
     next: String,
     name: String,
     notice: Option<String>,
-    error: Option<&'static str>,
+    error: Option<String>,
     demo: Vec<(String, String, String)>,
 }
 
@@ -89,37 +87,31 @@ pub async fn submit(
     State(state): State<AppState>,
     session: Session,
     headers: HeaderMap,
+    address: Address,
     Posted(form): Posted<SignInForm>,
 ) -> Result<Response, WebError> {
-    let person = {
-        let mut connection = state.store.connection().await?;
-        people::by_sign_in(&mut connection, &form.name).await?
+    let again = |error: String| SignInPage {
+        name: form.name.clone(),
+        error: Some(error),
+        ..SignInPage::new(&state, &headers, local_path(&form.next))
     };
-    let hash = person.as_ref().map(|person| person.password_hash.clone());
-    let fits = passwords::verify(form.password, hash).await?;
-    let Some(person) = person.filter(|_| fits) else {
-        let template = SignInPage {
-            name: form.name,
-            error: Some("Name and password do not fit together. Check both and try again."),
-            ..SignInPage::new(&state, &headers, local_path(&form.next))
-        };
-        return page(StatusCode::UNPROCESSABLE_ENTITY, &template);
+    let person = match prove(&state, &form.name, &form.password, &address, "sign in").await? {
+        Proof::Fits(person) => person,
+        Proof::Wrong => {
+            let words = "Name and password do not fit together. Check both and try again.";
+            return page(StatusCode::UNPROCESSABLE_ENTITY, &again(words.to_owned()));
+        }
+        Proof::Wait(left) => {
+            let seconds = (left.as_secs() + 1).to_string();
+            let shown = page(StatusCode::TOO_MANY_REQUESTS, &again(too_many(left)))?;
+            return Ok(([(header::RETRY_AFTER, seconds)], shown).into_response());
+        }
     };
     session::sign_in(&session, person.id).await?;
     let mut connection = state.store.connection().await?;
-    let happening = Happening {
-        chain: &format!("person:{}", person.id),
-        at: state.now(),
-        person: Some(person.id),
-        action: "signed_in",
-        detail: json!({}),
-    };
-    // Two sign-ins of one person at one moment meet in the chain; one more look settles it.
-    if audit::record(&mut connection, &happening).await.is_err() {
-        audit::record(&mut connection, &happening).await?;
-    }
+    sign_ins::signed_in(&mut connection, person.id, state.now()).await?;
     // Who signs in here is offered for the quick switch of a shared bench.
-    let cookie = session::bench_cookie(&headers, &person.sign_in);
+    let cookie = session::bench_cookie(&headers, &person.sign_in, state.settings.secure_cookies);
     let next = Redirect::to(&local_path(&form.next));
     Ok(([(header::SET_COOKIE, cookie)], next).into_response())
 }
@@ -152,12 +144,15 @@ pub struct LookForm {
 }
 
 /// Keeps the chosen look in a cookie of its own; it is no secret and changes nothing else.
-pub async fn choose_look(Posted(form): Posted<LookForm>) -> Response {
+pub async fn choose_look(
+    State(state): State<AppState>,
+    Posted(form): Posted<LookForm>,
+) -> Response {
     let look = match form.look.as_str() {
         "light" => "light",
         "dark" => "dark",
         _ => "auto",
     };
-    let cookie = format!("{LOOK_COOKIE}={look}; Path=/; Max-Age=31536000; SameSite=Lax; HttpOnly");
+    let cookie = session::cookie(LOOK_COOKIE, look, 365, state.settings.secure_cookies);
     ([(header::SET_COOKIE, cookie)], Redirect::to(&local_path(&form.back))).into_response()
 }

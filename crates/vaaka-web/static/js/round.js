@@ -17,7 +17,8 @@ export function walkRound(table) {
     const typing = event.target.closest("input, select, textarea, details[open]");
     if (typing || rows.length === 0) return;
     const onControl = event.target.closest("a, button, summary");
-    if (event.key === "ArrowDown") choose(onControl && table.contains(onControl) ? chosen + 1 : chosen);
+    // What is chosen is seen before a key is pressed: down goes on from there.
+    if (event.key === "ArrowDown") choose(rows[chosen].classList.contains("chosen") ? chosen + 1 : chosen);
     else if (event.key === "ArrowUp") choose(chosen - 1);
     else if (event.key === "Enter" && !onControl) rows[chosen].querySelector(".do button, .do a")?.click();
     else if (event.key.toLowerCase() === "c") rows[chosen].querySelector(".beam-cell a")?.click();

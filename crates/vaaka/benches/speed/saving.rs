@@ -175,12 +175,14 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
                 received_at: now,
                 key: Uuid::new_v4(),
                 replaces: None,
+                second: None,
                 source: "keyed",
             };
             entries::keep(&mut connection, &entry, seen.head).await.unwrap();
             time("reading and audit entry, committed", start);
         }
-        checks::void(&mut connection, check, person, "measured", now).await.unwrap();
+        let seen = vaaka_store::audit::head(&connection, &checks::chain(check)).await.unwrap();
+        checks::void(&mut connection, check, person, "measured", seen.as_ref(), now).await.unwrap();
     }
     [
         "HTTP round trip of an empty answer",

@@ -271,6 +271,7 @@ impl Bench {
             superseded: None,
             late: None,
             beside: false,
+            corrected: vec![],
             adjusted_with: None,
         };
         let completion = complete(method, &spec, &run, &context).map_err(fault)?;

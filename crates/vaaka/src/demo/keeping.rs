@@ -273,6 +273,7 @@ fn keep(
         reason: None,
         ready_at: columns.ready_at,
         latest_at: columns.latest_at,
+        seconded_by: None,
     });
     Ok(())
 }

@@ -54,6 +54,7 @@ fn entry<'a>(check: CheckId, step: &'a StepKey, value: &'a EntryValue, key: Uuid
         received_at: now(),
         key,
         replaces: None,
+        second: None,
         source: "keyed",
     }
 }
@@ -134,7 +135,10 @@ async fn the_audit_chain_shows_a_changed_row_and_a_void_check_takes_nothing_more
     entries::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4()), None)
         .await
         .unwrap();
-    checks::void(&mut connection, check, PersonId(2), "the bench was bumped", now()).await.unwrap();
+    let seen = vaaka_store::audit::head(&connection, &checks::chain(check)).await.unwrap();
+    checks::void(&mut connection, check, PersonId(2), "the bench was bumped", seen.as_ref(), now())
+        .await
+        .unwrap();
     let after = entries::keep(
         &mut connection,
         &entry(check, &StepKey::from("late"), &value, Uuid::new_v4()),

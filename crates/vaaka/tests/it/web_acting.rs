@@ -477,8 +477,7 @@ async fn a_clock_that_jumps_loses_nothing() {
     assert!(aino.get(&format!("{check}/record")).await.text.contains("unbroken"));
     let mut owner = server.owner().await;
     while vaaka_store::seals::seal(&mut owner, now()).await.unwrap().is_some() {}
-    let found = vaaka_store::seals::verify(&mut owner).await.unwrap();
-    assert_eq!(found.faults, vec![]);
+    crate::audit::unbroken(&mut owner).await;
 }
 
 /// An old failure is history once a later shift has checked again: nobody adjusts by it.

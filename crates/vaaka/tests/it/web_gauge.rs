@@ -21,7 +21,7 @@ async fn kept(bench: &Bench, path: &str, typed: &str) {
 }
 
 /// The pot thermometer up to the start of its wait.
-async fn thermometer(bench: &Bench) -> String {
+pub async fn thermometer(bench: &Bench) -> String {
     let path = bench.start("R-21").await;
     bench.confirm(&path).await;
     kept(bench, &path, "tr-1").await;

@@ -202,7 +202,7 @@ async fn a_sheet_counts_when_another_lead_has_countersigned_it() {
         assert!(refused.status.is_client_error(), "{}", refused.text);
     }
     let wrong = decide(&rauno, &path, "countersign", "guess").await;
-    assert!(wrong.words("#password-error").contains("not your password"), "{}", wrong.text);
+    assert!(wrong.words("#password-error").contains("not the password"), "{}", wrong.text);
     assert_eq!(wrong.words("#reason"), WORDS, "what was typed is kept");
     let vague = post(
         &rauno,

@@ -35,17 +35,35 @@ pub fn evaluate(
     settings: &SettingsV1,
     run: &RunState,
 ) -> Result<Vec<Characteristic>, MethodError> {
-    let temperature = temperature(settings, run);
-    let unit = plan.unit.error_unit(plan.resolution);
-    let bench = Bench { plan, settings, unit, temperature };
+    let bench = bench(plan, settings, run);
     let mut points = Vec::new();
     for (index, point) in plan.points.iter().enumerate() {
-        points.push(bench.read(run, index, point)?);
+        let readings = run.all_readings(point_key(index, point), point.repeats)?;
+        points.push(bench.read(&readings, point)?);
     }
-    let mut found: Vec<Characteristic> = points.iter().map(|point| bench.error(point)).collect();
-    found.extend(points.iter().filter_map(|point| bench.range(point)));
-    found.extend(bench.hysteresis(&points));
-    Ok(found)
+    Ok(bench.of_points(&points))
+}
+
+/// As [`evaluate`], of the points that were read at all and the readings that there are.
+pub fn so_far(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    run: &RunState,
+) -> Result<Vec<Characteristic>, MethodError> {
+    let bench = bench(plan, settings, run);
+    let mut points = Vec::new();
+    for (index, point) in plan.points.iter().enumerate() {
+        let readings = run.readings(&point_key(index, point));
+        if !readings.is_empty() {
+            points.push(bench.read(&readings, point)?);
+        }
+    }
+    Ok(bench.of_points(&points))
+}
+
+fn bench<'a>(plan: &'a PlanSpec, settings: &'a SettingsV1, run: &RunState) -> Bench<'a> {
+    let unit = plan.unit.error_unit(plan.resolution);
+    Bench { plan, settings, unit, temperature: temperature(settings, run) }
 }
 
 /// Temperature of the standard, where it was read.
@@ -98,13 +116,18 @@ pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
 }
 
 impl Bench<'_> {
+    fn of_points(&self, points: &[Point<'_>]) -> Vec<Characteristic> {
+        let mut found: Vec<Characteristic> = points.iter().map(|point| self.error(point)).collect();
+        found.extend(points.iter().filter_map(|point| self.range(point)));
+        found.extend(self.hysteresis(points));
+        found
+    }
+
     fn read<'a>(
         &self,
-        run: &RunState,
-        index: usize,
+        readings: &[(Decimal, Option<Decimal>)],
         point: &'a PlanPoint,
     ) -> Result<Point<'a>, MethodError> {
-        let readings = run.all_readings(point_key(index, point), point.repeats)?;
         let reference = reference_at(self.plan, point, self.temperature)?;
         let slope: f64 = match self.temperature {
             Some(temperature) => point

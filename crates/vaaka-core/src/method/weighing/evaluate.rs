@@ -38,29 +38,61 @@ pub fn evaluate(
     settings: &SettingsV1,
     run: &RunState,
 ) -> Result<Vec<Characteristic>, MethodError> {
-    let unit = plan.unit.error_unit(plan.resolution);
     let zero = single(run, ZERO)?;
     let back = single(run, RETURN)?;
+    let bench = bench(plan, settings, zero);
+    let mut loads = Vec::new();
+    for (index, point) in plan.points.iter().enumerate() {
+        let readings = run.all_readings(load_key(index, point), point.repeats)?;
+        loads.push(read_load(&bench, &readings, point)?);
+    }
+    let mut characteristics = of_loads(&bench, &loads);
+    characteristics.push(return_to_zero(&bench, back - zero));
+    Ok(characteristics)
+}
+
+/// As [`evaluate`], of the loads that were read at all and the readings that there are.
+pub fn so_far(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    run: &RunState,
+) -> Result<Vec<Characteristic>, MethodError> {
+    let Ok(zero) = single(run, ZERO) else { return Ok(Vec::new()) };
+    let bench = bench(plan, settings, zero);
+    let mut loads = Vec::new();
+    for (index, point) in plan.points.iter().enumerate() {
+        let readings = run.readings(&load_key(index, point));
+        if !readings.is_empty() {
+            loads.push(read_load(&bench, &readings, point)?);
+        }
+    }
+    let mut characteristics = of_loads(&bench, &loads);
+    if let Ok(back) = single(run, RETURN) {
+        characteristics.push(return_to_zero(&bench, back - zero));
+    }
+    Ok(characteristics)
+}
+
+fn bench<'a>(plan: &'a PlanSpec, settings: &'a SettingsV1, zero_error: Decimal) -> Bench<'a> {
+    let unit = plan.unit.error_unit(plan.resolution);
     // OIML R 76-1, 3.5.3.2 and A.4.1.6: rounding must be removed where d > 0.2 e.
     let coarse = plan.resolution > Decimal::new(2, 1) * settings.verification_interval;
-    let bench = Bench {
+    Bench {
         plan,
         settings,
         unit,
         decimals: decimals_of(plan.unit.convert(plan.resolution, unit)),
-        zero_error: zero,
+        zero_error,
         indicative: coarse && !settings.added_weights,
-    };
-    let mut loads = Vec::new();
-    for (index, point) in plan.points.iter().enumerate() {
-        loads.push(read_load(&bench, run, index, point)?);
     }
-    let mut characteristics: Vec<Characteristic> =
-        loads.iter().map(|load| error_characteristic(&bench, &loads, load)).collect();
-    characteristics.extend(loads.iter().filter_map(|load| repeatability(&bench, load)));
-    characteristics.extend(hysteresis(&bench, &loads));
-    characteristics.push(return_to_zero(&bench, back - zero));
-    Ok(characteristics)
+}
+
+fn of_loads(bench: &Bench<'_>, loads: &[Load<'_>]) -> Vec<Characteristic> {
+    let mut found: Vec<Characteristic> =
+        loads.iter().map(|load| error_characteristic(bench, loads, load)).collect();
+    found.extend(loads.iter().filter_map(|load| repeatability(bench, load)));
+    found.extend(hysteresis(bench, loads));
+    found
 }
 
 /// A step with what this run says of it: the error at zero, which is taken off each load.
@@ -81,11 +113,9 @@ fn single(run: &RunState, step: &str) -> Result<Decimal, MethodError> {
 
 fn read_load<'a>(
     bench: &Bench<'_>,
-    run: &RunState,
-    index: usize,
+    readings: &[(Decimal, Option<Decimal>)],
     point: &'a PlanPoint,
 ) -> Result<Load<'a>, MethodError> {
-    let readings = run.all_readings(load_key(index, point), point.repeats)?;
     let reference = combine(&point.pieces, bench.plan.unit)?;
     let half_step = bench.plan.resolution / Decimal::TWO;
     let errors = readings

@@ -140,4 +140,8 @@ impl Method for Weighing {
     ) -> Result<Vec<Characteristic>, MethodError> {
         evaluate::evaluate(plan, &Settings::read(plan)?, run)
     }
+
+    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::so_far(plan, &Settings::read(plan)?, run)
+    }
 }

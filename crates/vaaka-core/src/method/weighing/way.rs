@@ -171,7 +171,12 @@ fn load_step(
         "Wait for the steady sign, then type what the scale shows."
     };
     let lift = match (point.travel, point.repeats) {
-        (Travel::Falling, _) => " Take pieces off the higher load; do not empty the pan first.",
+        (Travel::Falling, _) if plan.comes_down(index) => {
+            " Take pieces off the higher load; do not empty the pan first."
+        }
+        (Travel::Falling, _) => {
+            " The higher load has to come off first: lift it away and set this one down at once, so that the pan is empty for a moment only."
+        }
         (_, 2..) => " Take the weight off and put it on again between readings.",
         _ => "",
     };

@@ -1,0 +1,192 @@
+//! What leads on from where an instrument stands, with the form or link for it; and the check that a lead orders.
+
+use axum::response::{IntoResponse, Redirect, Response};
+use vaaka_core::instrument::ServiceState;
+use vaaka_core::judgement::{Conformity, RepeatState, repeat_state};
+use vaaka_core::reaction::{Exit, Situation, exits, is_stuck_without_exit};
+use vaaka_core::round::Due;
+use vaaka_store::checks::{self, ShiftCheck};
+use vaaka_store::ids::{InstrumentId, PlanId};
+use vaaka_store::outcomes::result_of;
+use vaaka_store::plans::{self, PlanView};
+use vaaka_store::rows::Instrument;
+use vaaka_store::{Connection, adjustments, instruments, orders};
+
+use super::charts::conformity;
+use super::instrument::refused;
+use super::{Here, round};
+use crate::desk::Sent;
+use crate::error::WebError;
+use crate::fields::Refusal;
+use crate::forms::PathId;
+use crate::session::SignedIn;
+
+/// One way on.
+#[derive(Debug, Clone)]
+pub struct Way {
+    /// What to do.
+    pub words: String,
+    /// Where, if it is elsewhere.
+    pub path: Option<String>,
+    /// The plan of which a check may be ordered here, and the name of that form.
+    pub order: Option<(i64, String)>,
+}
+
+/// Whether the newest valid check of an instrument is good, and was made after it came into its state.
+pub(super) async fn good_since(
+    connection: &mut Connection,
+    instrument: InstrumentId,
+) -> Result<Option<(Conformity, bool)>, WebError> {
+    let since = instruments::states(connection, instrument).await?;
+    let since = since.first().map(|(row, _)| row.at);
+    let latest = instruments::checks_of(connection, instrument, 20).await?;
+    let counts = |check: &&vaaka_store::instruments::CheckBrief| {
+        check.state == "concluded" && check.purpose != "trial"
+    };
+    Ok(latest.iter().find(counts).and_then(|check| {
+        // A pass after a failure proves nothing.
+        let conforms = match check.is_doubtful() {
+            true => Conformity::Fail,
+            false => conformity(check.conforms.as_deref()?)?,
+        };
+        Some((conforms, since.is_none_or(|since| check.at.0 > since.0)))
+    }))
+}
+
+/// The ways on for this person; none where the instrument is freely usable.
+pub(super) async fn ways(
+    connection: &mut Connection,
+    here: &Here,
+    now: jiff::Timestamp,
+    signed: &SignedIn,
+    (instrument, views): (&Instrument, &[PlanView]),
+) -> Result<Vec<Way>, WebError> {
+    let service: ServiceState =
+        instrument.state.parse().map_err(|_| vaaka_store::unreadable_word(&instrument.state))?;
+    let attempts = checks::attempts_of_shift(connection, here.shift.id).await?;
+    let of_shift = checks::of_shift(connection, here.shift.id).await?;
+    let unproven = adjustments::unproven(connection).await?;
+    let by_lead = signed.person.role == "lead";
+    let good = good_since(connection, instrument.id).await?;
+    let good = good.is_some_and(|(conforms, since)| since && conforms == Conformity::Pass);
+    let mut found: Vec<Way> = Vec::new();
+    if views.is_empty() {
+        let at = Situation {
+            service,
+            repeat: RepeatState::None,
+            open: false,
+            due: false,
+            unproven: false,
+            good_since: good,
+            planned: false,
+        };
+        let tag = &instrument.tag;
+        return Ok(exits(&at, by_lead)
+            .into_iter()
+            .map(|exit| Way {
+                words: exit.words().to_owned(),
+                path: (exit == Exit::Plan).then(|| format!("/new/plan?instrument={tag}")),
+                order: None,
+            })
+            .collect());
+    }
+    for view in views {
+        let runs = attempts.get(&view.plan.id).map_or(&[][..], Vec::as_slice);
+        let own: Vec<&ShiftCheck> =
+            of_shift.iter().filter(|check| check.plan == view.plan.id).collect();
+        let open = own.iter().find(|check| check.check.state == "open");
+        let adjusted = unproven
+            .iter()
+            .rev()
+            .find(|(i, set_up, _)| (*i, *set_up) == (instrument.id, view.plan.set_up_id));
+        let mut at = Situation {
+            service,
+            repeat: repeat_state(runs),
+            open: open.is_some(),
+            due: false,
+            unproven: adjusted.is_some(),
+            good_since: good,
+            planned: true,
+        };
+        if !is_stuck_without_exit(&at) {
+            continue;
+        }
+        at.due = round::due_now(connection, here, now, view.plan.id).await? == Due::Due;
+        let last = own.iter().rev().find(|check| check.check.state == "concluded");
+        for exit in exits(&at, by_lead) {
+            let check = open.or(last).map(|check| check.check.id);
+            let path = match exit {
+                Exit::GoOn => check.map(|id| format!("/checks/{id}")),
+                Exit::Prove => adjusted.map(|(.., id)| format!("/adjustments/{}", id.0)),
+                Exit::Repeat => check.map(|id| format!("/checks/{id}/verdict")),
+                Exit::Check => Some("/".to_owned()),
+                Exit::Adjust => adjustable(connection, &own).await?,
+                _ => None,
+            };
+            if exit == Exit::Adjust && path.is_none() {
+                continue;
+            }
+            let named =
+                if views.len() > 1 { format!(" ({})", view.plan.name) } else { String::new() };
+            found.push(Way {
+                words: format!("{}{named}", exit.words()),
+                path,
+                order: (exit == Exit::Order)
+                    .then(|| (view.plan.id.0, format!("order-{}", view.plan.id))),
+            });
+        }
+    }
+    Ok(found)
+}
+
+/// Where the check is that an adjustment could rest on: the failed one of this shift, if the instrument can be adjusted.
+async fn adjustable(
+    connection: &mut Connection,
+    own: &[&ShiftCheck],
+) -> Result<Option<String>, WebError> {
+    for check in own.iter().rev().filter(|check| check.check.state == "concluded") {
+        let failed = result_of(connection, check.check.id).await?;
+        if failed.is_some_and(|stored| stored.row.conforms == "fail") {
+            return Ok(Some(format!("/checks/{}/adjust", check.check.id)));
+        }
+    }
+    Ok(None)
+}
+
+/// Orders a check of a plan out of turn.
+pub async fn order(
+    axum::extract::State(state): axum::extract::State<crate::state::AppState>,
+    PathId(id): PathId,
+    Sent { signed, mut desk, typed }: Sent,
+) -> Result<Response, WebError> {
+    let plan = PlanId(id);
+    let views = plans::versions(&mut desk.connection, plan).await?;
+    let view = views.first().ok_or(WebError::NotFound)?;
+    let tag = view.instrument.tag.clone();
+    let reason = crate::fields::sentence(typed.get("reason"), 200);
+    let in_force = plans::version_in_force(&mut desk.connection, plan).await?;
+    let due = round::due_now(&mut desk.connection, &desk.here, desk.now, plan).await?;
+    let open = checks::of_shift(&mut desk.connection, desk.here.shift.id).await?;
+    let open = open.iter().any(|check| check.plan == plan && check.check.state == "open");
+    let words = match &reason {
+        Err(words) => Some(words.clone()),
+        Ok(text) if vaaka_core::study::is_reason(text).is_err() => Some(
+            "Say in a sentence what was settled, for example “cleaned and levelled, the pan was touching”."
+                .to_owned(),
+        ),
+        Ok(_) if in_force.is_none() => Some("No version of this plan is in force.".to_owned()),
+        Ok(_) if open => Some("A check of it is open already: go on with that one.".to_owned()),
+        Ok(_) if matches!(due, Due::Due | Due::Repeat) => {
+            Some("Its check is due already: it waits on the round.".to_owned())
+        }
+        Ok(_) => None,
+    };
+    if let Some(words) = words {
+        let refusal = Refusal::of(format!("order-{id}"), "reason", typed, words);
+        return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
+    }
+    let reason = reason.unwrap_or_default();
+    let place = (plan, desk.here.shift.id);
+    orders::order(&mut desk.connection, place, &reason, signed.person.id, desk.now).await?;
+    Ok(Redirect::to(&format!("/instruments/{tag}")).into_response())
+}
