@@ -11,7 +11,9 @@ use vaaka_core::judgement::{Attempt, unsettled};
 use vaaka_core::method::Purpose;
 
 use crate::audit::{self, Happening, Head};
-use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId};
+use crate::ids::{
+    CertificateId, CheckId, InstrumentId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId,
+};
 use crate::plans::PlanView;
 use crate::rows::Check;
 use crate::schema::{check_hands, check_standards, checks, people, plan_versions, plans, results};
@@ -440,6 +442,28 @@ pub async fn attempts_of_shift(
     let runs = ranked_of(connection, None, shift).await?;
     for (plan, run) in runs.into_iter().filter(|(_, run)| !run.settled) {
         found.entry(plan).or_default().push(run.attempt);
+    }
+    Ok(found)
+}
+
+/// As [`attempts_of_shift`], by instrument: the runs of each of its plans.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn attempts_by_instrument(
+    connection: &mut AsyncPgConnection,
+    shift: ShiftId,
+) -> Result<HashMap<InstrumentId, Vec<Vec<Attempt>>>, StoreError> {
+    let by_plan = attempts_of_shift(connection, shift).await?;
+    let ids: Vec<PlanId> = by_plan.keys().copied().collect();
+    let places: Vec<(PlanId, InstrumentId)> = plans::table
+        .filter(plans::id.eq_any(ids))
+        .select((plans::id, plans::instrument_id))
+        .load(connection)
+        .await?;
+    let mut found: HashMap<InstrumentId, Vec<Vec<Attempt>>> = HashMap::new();
+    for (plan, instrument) in places {
+        found.entry(instrument).or_default().extend(by_plan.get(&plan).cloned());
     }
     Ok(found)
 }

@@ -57,6 +57,13 @@ pub struct Typed {
     pub may_confirm: bool,
 }
 
+impl Typed {
+    /// Whether the main field is the place to go on: nothing is wrong elsewhere.
+    pub fn is_about_main(&self) -> bool {
+        self.added_error.is_none() && self.reason_error.is_none() && self.second_error.is_none()
+    }
+}
+
 /// An open check with what keeping an entry needs.
 #[derive(Debug)]
 pub struct OpenRun {

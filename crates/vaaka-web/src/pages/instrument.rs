@@ -292,7 +292,7 @@ async fn draw(
     refusal: Refusal,
 ) -> Result<InstrumentPage, WebError> {
     let here = Here::find(state, connection).await?;
-    let all = related(connection, tag).await?;
+    let all = related(connection, here.shift.id, tag).await?;
     let this = all.iter().find(|known| known.instrument.tag == tag).ok_or(WebError::NotFound)?;
     let id = this.instrument.id;
     let streams = charts::streams_of(connection, &[id]).await?;

@@ -11,7 +11,8 @@ use vaaka_core::instrument::{Equipment, ServiceState, substitutes};
 use vaaka_core::quantity::{Unit, show_decimal};
 use vaaka_core::round::{Standing, standing_of};
 use vaaka_store::charts::{self, BriefPoint};
-use vaaka_store::ids::InstrumentId;
+use vaaka_store::checks;
+use vaaka_store::ids::{InstrumentId, ShiftId};
 use vaaka_store::instruments::{self, CheckBrief};
 use vaaka_store::rows::{Area, Instrument, SetUp, Stream};
 use vaaka_store::{Connection, unreadable_word};
@@ -57,17 +58,21 @@ pub(super) struct Known {
 }
 
 /// Reads the whole register with standings.
-pub(super) async fn known(connection: &mut Connection) -> Result<Vec<Known>, WebError> {
+pub(super) async fn known(
+    connection: &mut Connection,
+    shift: ShiftId,
+) -> Result<Vec<Known>, WebError> {
     let register = instruments::all(connection).await?;
     let latest = instruments::latest_checks(connection).await?;
     let streams = charts::all_streams(connection).await?;
     let set_ups = instruments::cells(connection).await?;
-    gather(connection, register, latest, &streams, &set_ups).await
+    gather(connection, shift, register, latest, (&streams, &set_ups)).await
 }
 
 /// An instrument with those that may serve instead of it, each with what its charts say.
 pub(super) async fn related(
     connection: &mut Connection,
+    shift: ShiftId,
     tag: &str,
 ) -> Result<Vec<Known>, WebError> {
     let (own, own_area) = instruments::by_tag(connection, tag).await?;
@@ -123,11 +128,11 @@ pub(super) async fn related(
     let (near, far) = ranked.split_at(ranked.len().min(ASKED));
     let near: Vec<InstrumentId> = near.iter().copied().chain([own.id]).collect();
     let near = instruments::by_ids(connection, &near).await?;
-    let mut known = standing(connection, near, &set_ups).await?;
+    let mut known = standing(connection, shift, near, &set_ups).await?;
     let fine = |other: &&Known| other.standing != Standing::OutOfTolerance;
     if !far.is_empty() && known.iter().filter(fine).count() < ENOUGH {
         let far = instruments::by_ids(connection, far).await?;
-        known.extend(standing(connection, far, &set_ups).await?);
+        known.extend(standing(connection, shift, far, &set_ups).await?);
     }
     Ok(known)
 }
@@ -139,21 +144,24 @@ const ENOUGH: usize = 7;
 
 async fn standing(
     connection: &mut Connection,
+    shift: ShiftId,
     register: Vec<(Instrument, Area)>,
     set_ups: &[SetUp],
 ) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
     let streams = charts::streams_of(connection, &ids).await?;
-    gather(connection, register, vec![], &streams, set_ups).await
+    gather(connection, shift, register, vec![], (&streams, set_ups)).await
 }
 
 async fn gather(
     connection: &mut Connection,
+    shift: ShiftId,
     register: Vec<(Instrument, Area)>,
     latest: Vec<CheckBrief>,
-    streams: &[Stream],
-    set_ups: &[SetUp],
+    (streams, set_ups): (&[Stream], &[SetUp]),
 ) -> Result<Vec<Known>, WebError> {
+    // What the runs of this shift say, as the round says it: failed, doubtful, confirmed.
+    let runs = checks::attempts_by_instrument(connection, shift).await?;
     let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
     let newest = newest_of(connection, &ids).await?;
     let mut cells: HashMap<InstrumentId, Vec<(String, String)>> = HashMap::new();
@@ -178,7 +186,13 @@ async fn gather(
             let service: ServiceState =
                 instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
             Ok(Known {
-                standing: standing_of(&[], &last).with_service(service),
+                standing: runs
+                    .get(&instrument.id)
+                    .into_iter()
+                    .flatten()
+                    .map(|runs| standing_of(runs, &[]))
+                    .fold(standing_of(&[], &last), Standing::min)
+                    .with_service(service),
                 drift: own.iter().find_map(|point| point.drift_per_week),
                 latest: latest.remove(&instrument.id),
                 cells: cells.remove(&instrument.id).unwrap_or_default(),
@@ -264,7 +278,7 @@ pub async fn show(
 ) -> Result<Response, WebError> {
     let mut connection = state.store.connection().await?;
     let here = Here::find(&state, &mut connection).await?;
-    let all = known(&mut connection).await?;
+    let all = known(&mut connection, here.shift.id).await?;
     let wanted = search.find.trim().to_lowercase();
     let fits = |known: &&Known| {
         let text = format!(

@@ -14,6 +14,7 @@ use vaaka_store::{Connection, adjustments, instruments, orders};
 
 use super::charts::conformity;
 use super::instrument::refused;
+use super::signals::sentence;
 use super::{Here, round};
 use crate::desk::Sent;
 use crate::error::WebError;
@@ -84,7 +85,7 @@ pub(super) async fn ways(
         return Ok(exits(&at, by_lead)
             .into_iter()
             .map(|exit| Way {
-                words: exit.words().to_owned(),
+                words: sentence(exit.words()),
                 path: (exit == Exit::Plan).then(|| format!("/new/plan?instrument={tag}")),
                 order: None,
             })
@@ -129,7 +130,7 @@ pub(super) async fn ways(
             let named =
                 if views.len() > 1 { format!(" ({})", view.plan.name) } else { String::new() };
             found.push(Way {
-                words: format!("{}{named}", exit.words()),
+                words: format!("{}{named}", sentence(exit.words())),
                 path,
                 order: (exit == Exit::Order)
                     .then(|| (view.plan.id.0, format!("order-{}", view.plan.id))),
