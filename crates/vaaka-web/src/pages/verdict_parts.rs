@@ -223,6 +223,15 @@ pub(super) fn fingerprint(hash: &[u8]) -> String {
     hash.iter().take(8).map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(" ")
 }
 
+/// Whether nothing is outside its tolerance, and what is not accepted lies in the guard band.
+fn only_in_band(stored: &StoredResult) -> bool {
+    stored
+        .results
+        .iter()
+        .filter(|(_, judged)| judged.conformity == Conformity::Fail)
+        .all(|(_, judged)| judged.statement == Some(Statement::ConditionalPass))
+}
+
 /// The finding in a line: conformity and control, never merged into one word.
 pub(super) fn heading(verdict: &Verdict, stored: &StoredResult) -> String {
     let of = verdict.forecast_of.as_deref();
@@ -238,6 +247,7 @@ pub(super) fn heading(verdict: &Verdict, stored: &StoredResult) -> String {
     );
     let conforms = match verdict.conforms {
         Conformity::Pass => "Within tolerance",
+        Conformity::Fail if only_in_band(stored) => "Inside tolerance, and not accepted",
         Conformity::Fail => "Out of tolerance",
         Conformity::NotJudged => "Not judged",
     };
@@ -301,6 +311,10 @@ pub(super) fn answers(verdict: &Verdict, stored: &StoredResult, here: &Here) -> 
                 ),
             )
         }
+        Conformity::Fail if only_in_band(stored) => (
+            "out",
+            format!("Not accepted: {failed} of {} inside, but in the guard band.", judged.len()),
+        ),
         Conformity::Fail => ("out", format!("No: {failed} of {} outside.", judged.len())),
         Conformity::NotJudged => ("due", "Not judged: no limits in the plan.".to_owned()),
     };

@@ -435,6 +435,8 @@ async fn a_guard_band_speaks_four_words() {
     let aino = Bench::aino(&server.base).await;
     let verdict = run(&aino, 3).await;
     assert!(verdict.text.contains("conditional pass: not accepted"), "{}", verdict.text);
+    assert!(verdict.words("h1").contains("Inside tolerance, and not accepted"), "{}", verdict.text);
+    assert!(verdict.text.contains("inside, but in the guard band"), "{}", verdict.text);
     assert!(verdict.text.contains("room between 18 and 24"), "the budget names what the plan adds");
     assert!(verdict.text.contains("leaves nothing that this plan"), "5 kg bear 10 g only");
     for words in ["guard band", "probability that it is within tolerance", "risk of a false reject"]
