@@ -42,16 +42,17 @@ pub struct Seal {
     pub evidence_hash: Option<Vec<u8>>,
 }
 
+/// What a seal covers of an entry of the record.
 #[derive(QueryableByName)]
-struct Unsealed {
+pub(crate) struct EntryHash {
     #[diesel(sql_type = BigInt)]
-    id: i64,
+    pub(crate) id: i64,
     #[diesel(sql_type = Text)]
-    chain: String,
+    pub(crate) chain: String,
     #[diesel(sql_type = Integer)]
-    sequence: i32,
+    pub(crate) sequence: i32,
     #[diesel(sql_type = Binary)]
-    hash: Vec<u8>,
+    pub(crate) hash: Vec<u8>,
 }
 
 pub(crate) fn hash_of(hashes: &[&[u8]]) -> Vec<u8> {
@@ -158,7 +159,7 @@ pub async fn seal(
                 return Ok(None);
             }
             let last: Option<Seal> = newest(connection).await?;
-            let unsealed: Vec<Unsealed> = diesel::sql_query(format!(
+            let unsealed: Vec<EntryHash> = diesel::sql_query(format!(
                 "WITH young AS (
                      SELECT unnest(entry_ids) AS id FROM audit_seals
                      WHERE at > (SELECT max(at) FROM audit_seals) - interval '{STRAGGLERS}'

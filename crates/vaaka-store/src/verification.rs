@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Binary, Bool, Integer, Text, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Bool, Integer, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
 
 use crate::StoreError;
@@ -13,7 +13,7 @@ use crate::audit::{AuditEntry, first_break};
 use crate::ids::CheckId;
 use crate::recompute;
 use crate::schema::{audit_entries, audit_seals, checks};
-use crate::seals::{STRAGGLERS, Seal, evidence_of, hash_of, one};
+use crate::seals::{EntryHash, STRAGGLERS, Seal, evidence_of, hash_of, one};
 use crate::types::At;
 
 /// What is wrong.
@@ -289,18 +289,6 @@ fn close_chain(open: &mut Vec<AuditEntry>, found: &mut Verification) {
     open.clear();
 }
 
-#[derive(QueryableByName)]
-struct SealedRow {
-    #[diesel(sql_type = BigInt)]
-    id: i64,
-    #[diesel(sql_type = Text)]
-    chain: String,
-    #[diesel(sql_type = Integer)]
-    sequence: i32,
-    #[diesel(sql_type = Binary)]
-    hash: Vec<u8>,
-}
-
 async fn seals(
     connection: &mut AsyncPgConnection,
     found: &mut Verification,
@@ -347,13 +335,13 @@ async fn under_seal(
     seal: &Seal,
     found: &mut Verification,
 ) -> Result<(), StoreError> {
-    let rows: Vec<SealedRow> = diesel::sql_query(
+    let rows: Vec<EntryHash> = diesel::sql_query(
         "SELECT id, chain, sequence, hash FROM audit_entries WHERE id = ANY($1) ORDER BY id",
     )
     .bind::<Array<BigInt>, _>(&seal.entry_ids)
     .load(connection)
     .await?;
-    let by_id: HashMap<i64, &SealedRow> = rows.iter().map(|row| (row.id, row)).collect();
+    let by_id: HashMap<i64, &EntryHash> = rows.iter().map(|row| (row.id, row)).collect();
     let mut missing = false;
     for ((id, chain), sequence) in seal.entry_ids.iter().zip(&seal.chains).zip(&seal.sequences) {
         let there =
