@@ -373,15 +373,14 @@ fn sub(items: &[Item]) -> String {
     if minutes > 0 { format!("{minutes} min of work") } else { String::new() }
 }
 
-/// Whether a check of a plan is due at this moment, by all that makes one due.
+/// What is due of each plan on this shift's round, by all that makes a check due; nothing of a plan that is not on it.
 pub(super) async fn due_now(
     connection: &mut Connection,
     here: &Here,
     now: Timestamp,
-    plan: PlanId,
-) -> Result<Due, WebError> {
+) -> Result<HashMap<PlanId, Due>, WebError> {
     let items = items(connection, here, now).await?;
-    Ok(items.iter().find(|item| item.plan.plan == plan).map_or(Due::Nothing, |item| item.due))
+    Ok(items.iter().map(|item| (item.plan.plan, item.due)).collect())
 }
 
 async fn items(

@@ -91,6 +91,8 @@ pub(super) async fn ways(
             })
             .collect());
     }
+    // The whole round is worked out for this: once, and only if a plan is stuck.
+    let mut due = None;
     for view in views {
         let runs = attempts.get(&view.plan.id).map_or(&[][..], Vec::as_slice);
         let own: Vec<&ShiftCheck> =
@@ -112,7 +114,11 @@ pub(super) async fn ways(
         if !is_stuck_without_exit(&at) {
             continue;
         }
-        at.due = round::due_now(connection, here, now, view.plan.id).await? == Due::Due;
+        let due = match &mut due {
+            Some(due) => due,
+            none => none.insert(round::due_now(connection, here, now).await?),
+        };
+        at.due = due.get(&view.plan.id) == Some(&Due::Due);
         let last = own.iter().rev().find(|check| check.check.state == "concluded");
         for exit in exits(&at, by_lead) {
             let check = open.or(last).map(|check| check.check.id);
@@ -166,7 +172,8 @@ pub async fn order(
     let tag = view.instrument.tag.clone();
     let reason = crate::fields::sentence(typed.get("reason"), 200);
     let in_force = plans::version_in_force(&mut desk.connection, plan).await?;
-    let due = round::due_now(&mut desk.connection, &desk.here, desk.now, plan).await?;
+    let due = round::due_now(&mut desk.connection, &desk.here, desk.now).await?;
+    let due = due.get(&plan);
     let open = checks::of_shift(&mut desk.connection, desk.here.shift.id).await?;
     let open = open.iter().any(|check| check.plan == plan && check.check.state == "open");
     let words = match &reason {
@@ -177,7 +184,7 @@ pub async fn order(
         ),
         Ok(_) if in_force.is_none() => Some("No version of this plan is in force.".to_owned()),
         Ok(_) if open => Some("A check of it is open already: go on with that one.".to_owned()),
-        Ok(_) if matches!(due, Due::Due | Due::Repeat) => {
+        Ok(_) if matches!(due, Some(Due::Due | Due::Repeat)) => {
             Some("Its check is due already: it waits on the round.".to_owned())
         }
         Ok(_) => None,
