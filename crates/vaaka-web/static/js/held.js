@@ -19,6 +19,16 @@ function store(held) {
   localStorage.setItem(STORE, JSON.stringify(held));
 }
 
+// An entry in words, with the time at which it was read.
+export function inWords(entry) {
+  return `${named(entry)} (${new Date(entry.at).toTimeString().slice(0, 5)})`;
+}
+
+function named(entry) {
+  const typed = [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ");
+  return `${entry.title}: ${typed || "ticked"}`;
+}
+
 const me = () => document.body.dataset.person ?? "";
 const mine = () => heldEntries().filter((entry) => entry.person === me());
 
@@ -148,19 +158,13 @@ export function keepHeld(check) {
     list.replaceChildren(
       ...held.map((entry) => {
         const line = document.createElement("li");
-        const time = new Date(entry.at).toTimeString().slice(0, 5);
         const state = entry === bad ? " \u2013 not taken" : bad ? " \u2013 waits behind it" : "";
-        line.textContent = `${named(entry)} (${time})${state}`;
+        line.textContent = `${inWords(entry)}${state}`;
         return line;
       }),
     );
     say(bad ? `Not taken: ${named(bad)}. ${bad.refused}` : "");
     showNote();
-  }
-
-  function named(entry) {
-    const typed = [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ");
-    return `${entry.title}: ${typed || "ticked"}`;
   }
 
   function say(words) {
@@ -289,11 +293,13 @@ export function keepHeld(check) {
         form.classList.remove("is-sending");
         const before = form.querySelector("[name=typed]")?.value;
         hold(form);
-        // Another value after this is another entry: the first may have arrived all the same.
+        // Another value after this is another entry, and the same value the same one: the first may have arrived all the same.
         const field = form.querySelector("[name=typed]");
+        const key = form.querySelector("[name=key]");
+        const first = key?.value;
         field?.addEventListener("input", () => {
-          if (field.value !== before) form.querySelector("[name=key]").value = newKey();
-        }, { once: true });
+          key.value = field.value === before ? first : newKey();
+        });
       });
   });
 
@@ -307,7 +313,6 @@ export function keepHeld(check) {
   check.querySelector("[data-held-drop]")?.addEventListener("click", () => {
     const bad = ofCheck().find((entry) => entry.refused);
     if (!bad) return;
-    // Its own name is used up where the server has kept another value under it.
     change(bad, { fields: { ...bad.fields, given_up: bad.refused } });
     gone = true;
     retry();

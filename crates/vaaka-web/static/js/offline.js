@@ -1,5 +1,5 @@
 // The page that stands where the network does not reach: what is kept on this device, and back by itself.
-import { heldEntries, reaches } from "./held.js";
+import { heldEntries, inWords, reaches } from "./held.js";
 
 const TRY_AGAIN_MS = 4000;
 const held = heldEntries();
@@ -9,8 +9,7 @@ if (held.length > 0) {
   note.querySelector("[data-held-list]").replaceChildren(
     ...held.map((entry) => {
       const line = document.createElement("li");
-      const typed = [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ");
-      line.textContent = `${entry.title}: ${typed || "ticked"} (${new Date(entry.at).toTimeString().slice(0, 5)})`;
+      line.textContent = inWords(entry);
       return line;
     }),
   );
