@@ -60,7 +60,7 @@ await run(page, 1.0014);
 // What is advised rests on the repeat: a first failure alone is one far value among many.
 const confirmed = page.url();
 await page.goto(`${base}/instruments/R-02`);
-assert.match(await page.locator(".page-head .beside").innerText(), /on hold/);
+assert.match(await page.locator(".page-head .beside").innerText(), /On hold/);
 
 // The lead is told, looks at the effect, and records the adjustment.
 const lead = await open("ilma", "tyyni-selka-3");
@@ -93,6 +93,6 @@ await lead.goto(`${base}/instruments/R-02`);
 await lead.selectOption("#to", "in_service");
 await lead.fill("#reason", "proven as left");
 await go(lead, () => lead.click("#use button"));
-assert.match(await lead.locator(".page-head .beside").innerText(), /in service/);
+assert.match(await lead.locator(".page-head .beside").innerText(), /May be used/);
 assert.deepEqual(faults, []);
 await browser.close();

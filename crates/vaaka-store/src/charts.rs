@@ -204,6 +204,9 @@ pub struct BriefPoint {
     /// Conformity of the characteristic.
     #[diesel(sql_type = Text)]
     pub conformity: String,
+    /// It failed in the guard band only, inside its tolerance.
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    pub in_band: bool,
     /// Tolerance at this point.
     #[diesel(sql_type = Nullable<Double>)]
     pub lower_tolerance_limit: Option<f64>,
@@ -252,6 +255,11 @@ pub async fn newest_points(
         "SELECT p.stream_id, p.check_id, p.measured_at, p.value, p.readings, p.conformity,
             p.lower_tolerance_limit, p.upper_tolerance_limit, p.center_line,
             p.lower_control_limit, p.upper_control_limit,
+            (p.conformity = 'fail' AND EXISTS (SELECT FROM results r
+               JOIN budgets b ON b.result_id = r.id AND b.statement = 'conditional_pass'
+               JOIN chart_streams own ON own.id = p.stream_id
+               WHERE r.check_id = p.check_id AND b.key = own.characteristic_key
+                 AND r.version = (SELECT max(o.version) FROM results o WHERE o.check_id = p.check_id))) AS in_band,
             (SELECT (reason->'drift'->>'per_week')::float8 FROM results r
                CROSS JOIN LATERAL jsonb_array_elements(r.verdict->'reasons') AS reason
                JOIN chart_streams own ON own.id = p.stream_id

@@ -11,9 +11,7 @@ use vaaka_core::judgement::{Attempt, unsettled};
 use vaaka_core::method::Purpose;
 
 use crate::audit::{self, Happening, Head};
-use crate::ids::{
-    CertificateId, CheckId, InstrumentId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId,
-};
+use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId};
 use crate::plans::PlanView;
 use crate::rows::Check;
 use crate::schema::{check_hands, check_standards, checks, people, plan_versions, plans, results};
@@ -221,6 +219,7 @@ pub async fn void(
                 ))
                 .execute(connection)
                 .await?;
+            crate::notices::end_of_check(connection, id, person, now).await?;
             let plan = plan_of(connection, check.plan_version_id).await?;
             rank(connection, plan, check.shift_instance_id).await?;
             if check.state == "open" {
@@ -446,28 +445,6 @@ pub async fn attempts_of_shift(
     Ok(found)
 }
 
-/// As [`attempts_of_shift`], by instrument: the runs of each of its plans.
-///
-/// # Errors
-/// [`StoreError`].
-pub async fn attempts_by_instrument(
-    connection: &mut AsyncPgConnection,
-    shift: ShiftId,
-) -> Result<HashMap<InstrumentId, Vec<Vec<Attempt>>>, StoreError> {
-    let by_plan = attempts_of_shift(connection, shift).await?;
-    let ids: Vec<PlanId> = by_plan.keys().copied().collect();
-    let places: Vec<(PlanId, InstrumentId)> = plans::table
-        .filter(plans::id.eq_any(ids))
-        .select((plans::id, plans::instrument_id))
-        .load(connection)
-        .await?;
-    let mut found: HashMap<InstrumentId, Vec<Vec<Attempt>>> = HashMap::new();
-    for (plan, instrument) in places {
-        found.entry(instrument).or_default().extend(by_plan.get(&plan).cloned());
-    }
-    Ok(found)
-}
-
 /// A run with its rank in its shift.
 #[derive(Debug, Clone, Copy)]
 pub struct Ranked {
@@ -612,22 +589,23 @@ pub async fn one_before(
         .optional()?)
 }
 
-/// Conformity, repeat state and shift of the newest concluded check of a plan, as found or as left.
+/// The shift of the newest concluded check of a plan, as found or as left: of those that have a place of their own.
 ///
 /// # Errors
 /// [`StoreError`].
-pub async fn newest_verdict(
+pub async fn newest_shift(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
-) -> Result<Option<(String, String, ShiftId)>, StoreError> {
+) -> Result<Option<ShiftId>, StoreError> {
     Ok(checks::table
         .inner_join(plan_versions::table)
-        .inner_join(results::table)
         .filter(plan_versions::plan_id.eq(plan))
         .filter(checks::state.eq("concluded"))
         .filter(checks::purpose.ne("trial"))
-        .order((checks::closed_at.desc(), checks::id.desc(), results::version.desc()))
-        .select((results::conforms, results::repeat_state, checks::shift_instance_id))
+        .filter(checks::beside.eq(false))
+        .filter(checks::late_place.eq(false))
+        .order((checks::opened_at.desc(), checks::id.desc()))
+        .select(checks::shift_instance_id)
         .first(connection)
         .await
         .optional()?)

@@ -8,13 +8,13 @@ use rust_decimal::Decimal;
 use serde_json::json;
 use vaaka_core::instrument::ServiceState;
 
-use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::{CheckId, InstrumentId, PersonId};
 use crate::prepared::{Bind, prepared};
 use crate::rows::{Area, Instrument, InstrumentStateRow, SetUp};
 use crate::schema::{areas, instrument_states, instruments, people, set_ups};
 use crate::types::At;
+use crate::{StoreError, notices};
 
 /// All instruments along the walk, the retired ones last.
 ///
@@ -337,6 +337,10 @@ pub async fn change_state_locked(
     let id = new.instrument.id;
     {
         {
+            // Back in use, away or gone: whoever was called about its failed checks need not come.
+            if !matches!(new.to, ServiceState::OnHold | ServiceState::Restricted) {
+                notices::end_failures(connection, id, new.person, new.at).await?;
+            }
             let changed = diesel::update(instruments::table.find(id))
                 .filter(instruments::version.eq(new.instrument.version))
                 .set((

@@ -47,6 +47,7 @@ pub mod sign_ins;
 pub mod signals;
 pub mod standard_changes;
 pub mod standards;
+pub mod standing;
 pub mod stretches;
 pub mod studies;
 pub mod trainings;

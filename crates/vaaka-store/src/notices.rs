@@ -192,6 +192,51 @@ pub(crate) async fn end(
     Ok(())
 }
 
+/// What a failing check tells the leads.
+const OF_FAILURES: [&str; 4] = ["failed", "confirmed", "doubtful", "as_left_failed"];
+
+/// Ends what failing checks of an instrument have told: a lead has decided about it.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn end_failures(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    let open = notices::table
+        .filter(notices::instrument_id.eq(instrument))
+        .filter(notices::kind.eq_any(OF_FAILURES))
+        .filter(notices::taken_by.is_null());
+    diesel::update(open)
+        .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Ends what a check has told: it is void.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn end_of_check(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    let open = notices::table
+        .filter(notices::check_id.eq(check))
+        .filter(notices::kind.eq_any(OF_FAILURES))
+        .filter(notices::taken_by.is_null());
+    diesel::update(open)
+        .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
 /// A mail of the outbox.
 #[derive(Debug, Clone, Queryable)]
 pub struct Mail {

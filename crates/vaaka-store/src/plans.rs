@@ -244,6 +244,24 @@ pub async fn on_round(
         .await?)
 }
 
+/// Tags of the standards that points of these versions name beside the plan's own.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn further_standards(
+    connection: &mut AsyncPgConnection,
+    wanted: &[PlanVersionId],
+) -> Result<Vec<(PlanVersionId, String)>, StoreError> {
+    Ok(plan_points::table
+        .inner_join(standards::table.on(standards::id.nullable().eq(plan_points::standard_id)))
+        .filter(plan_points::plan_version_id.eq_any(wanted))
+        .order((plan_points::plan_version_id, standards::tag))
+        .distinct()
+        .select((plan_points::plan_version_id, standards::tag))
+        .load(connection)
+        .await?)
+}
+
 /// Versions by their ids, along the walk.
 ///
 /// # Errors

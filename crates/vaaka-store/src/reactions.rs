@@ -4,16 +4,16 @@ use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use vaaka_core::instrument::ServiceState;
-use vaaka_core::judgement::{NextAction, Verdict, action_sentence};
+use vaaka_core::judgement::{NextAction, Statement, Verdict, action_sentence};
 use vaaka_core::method::Purpose;
 use vaaka_core::reaction::{DOUBT_WINDOW, ReactionInput, react};
 
-use crate::ids::PersonId;
+use crate::ids::{CheckId, PersonId};
 use crate::instruments::{NewState, change_state_locked};
 use crate::notices::{NewNotice, tell_leads};
 use crate::plans::PlanView;
 use crate::rows::{Check, Instrument};
-use crate::schema::{checks, instruments, plan_versions, results};
+use crate::schema::{budgets, characteristics, checks, instruments, plan_versions, results};
 use crate::{StoreError, unreadable_word, word};
 
 /// Restricts or holds the instrument where the verdict asks for it, and tells the leads.
@@ -54,6 +54,7 @@ pub async fn after_check(
         state,
         doubts,
     });
+    let in_band = only_in_band(connection, check.id).await?;
     let mut words = action_sentence(verdict.action).to_owned();
     if let Some(reaction) = reaction {
         change_state_locked(
@@ -71,6 +72,8 @@ pub async fn after_check(
         words = format!("It is {} now: {}. {words}", reaction.to.words(), reaction.reason);
     }
     let said = match kind {
+        "failed" if in_band => "its check lies in the guard band and is not accepted",
+        "confirmed" if in_band => "again in the guard band, not accepted",
         "failed" if check.late_reason.is_some() => "its check from paper failed",
         "failed" => "its check failed",
         "confirmed" => "its failure is confirmed",
@@ -92,6 +95,27 @@ pub async fn after_check(
     )
     .await?;
     Ok(())
+}
+
+/// Whether all that a check failed of lies inside tolerance, in the guard band.
+async fn only_in_band(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+) -> Result<bool, StoreError> {
+    let statements: Vec<Option<String>> = characteristics::table
+        .inner_join(results::table)
+        .left_join(
+            budgets::table.on(budgets::result_id
+                .eq(characteristics::result_id)
+                .and(budgets::key.eq(characteristics::key))),
+        )
+        .filter(results::check_id.eq(check))
+        .filter(characteristics::conformity.eq("fail"))
+        .select(budgets::statement.nullable())
+        .load(connection)
+        .await?;
+    let in_band = |one: &Option<String>| one.as_deref() == Some(Statement::ConditionalPass.word());
+    Ok(!statements.is_empty() && statements.iter().all(in_band))
 }
 
 /// Doubtful ones among the newest checks of a plan, the one just concluded included.

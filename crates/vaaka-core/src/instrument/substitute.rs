@@ -106,14 +106,7 @@ fn shares_a_cell(held: &Equipment, other: &Equipment) -> bool {
 }
 
 fn is_usable(equipment: &Equipment) -> bool {
-    equipment.state == ServiceState::InService
-        && matches!(
-            equipment.standing,
-            Standing::InControl
-                | Standing::NoLimits
-                | Standing::SignalAbove
-                | Standing::SignalBelow
-        )
+    equipment.state == ServiceState::InService && equipment.standing.is_usable()
 }
 
 #[cfg(test)]

@@ -21,6 +21,9 @@ pub struct Situation {
     pub good_since: bool,
     /// It has a plan in force.
     pub planned: bool,
+    /// What vouched for it does no more: its newest check rests on a standard that was found wrong, or something happened
+    /// since.
+    pub outdated: bool,
 }
 
 /// What leads on.
@@ -73,7 +76,10 @@ impl Exit {
 /// Whether anything has to lead on: it is not freely usable.
 #[must_use]
 pub fn is_stuck_without_exit(at: &Situation) -> bool {
-    at.service != ServiceState::InService || at.repeat != RepeatState::None || at.unproven
+    at.service != ServiceState::InService
+        || at.repeat != RepeatState::None
+        || at.unproven
+        || at.outdated
 }
 
 /// The ways on, the nearest first, for a lead or for a technician; none where it is freely usable and nothing is due.
@@ -110,7 +116,7 @@ pub fn exits(at: &Situation, by_lead: bool) -> Vec<Exit> {
         }
         (true, false) => found.push(Exit::Plan),
         (true, true) => {
-            if at.good_since && !failed && at.service != ServiceState::InService {
+            if at.good_since && !at.outdated && !failed && at.service != ServiceState::InService {
                 found.push(Exit::BackInService);
             }
             if failed {
@@ -133,7 +139,7 @@ mod tests {
         let mut all = Vec::new();
         for service in ServiceState::ALL {
             for repeat in [First, RepeatAllowed, Confirmed, Doubtful] {
-                for bits in 0..32_u32 {
+                for bits in 0..64_u32 {
                     let bit = |place: u32| bits & (1 << place) != 0;
                     all.push(Situation {
                         service,
@@ -143,6 +149,7 @@ mod tests {
                         unproven: bit(2),
                         good_since: bit(3),
                         planned: bit(4),
+                        outdated: bit(5),
                     });
                 }
             }
@@ -191,6 +198,7 @@ mod tests {
                     Exit::Plan => at.planned = true,
                     Exit::Order => (at.due, at.repeat) = (true, First),
                     Exit::Check | Exit::GoOn => {
+                        at.outdated = false;
                         (at.open, at.due, at.good_since) = (false, false, true);
                         // A pass after a failure is a doubt.
                         if at.repeat == RepeatAllowed {
@@ -198,7 +206,10 @@ mod tests {
                         }
                     }
                     Exit::Repeat => (at.repeat, at.good_since) = (Doubtful, false),
-                    Exit::Prove => (at.unproven, at.good_since, at.repeat) = (false, true, First),
+                    Exit::Prove => {
+                        at.outdated = false;
+                        (at.unproven, at.good_since, at.repeat) = (false, true, First);
+                    }
                     Exit::TakeBack => {
                         (at.service, at.good_since) = (ServiceState::OnHold, false);
                     }

@@ -15,5 +15,7 @@ pub use missed::{Missed, MissedInput, missed};
 pub use plan::{Due, RoundPlan, RoundTask, Scheduled, plan_round};
 pub use release::{PlanStanding, Release, ReleaseInput, release};
 pub use shift::{ShiftError, ShiftPattern, ShiftSpan, ShiftStart};
-pub use standing::{LastPoint, Standing, due_of, standing_of};
+pub use standing::{
+    LastPoint, Newest, PlanFacts, Standing, due_of, of_chart, of_instrument, use_words,
+};
 pub use trigger::{Occasion, OccasionInput, SinceCheck, Trigger, occasions, triggered};

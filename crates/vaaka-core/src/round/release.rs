@@ -6,6 +6,8 @@ use serde::Serialize;
 use crate::instrument::ServiceState;
 use crate::judgement::Conformity;
 
+use super::standing::PlanFacts;
+
 /// What the answer rests on.
 #[derive(Debug, Clone, PartialEq)]
 pub struct ReleaseInput {
@@ -24,9 +26,9 @@ pub struct ReleaseInput {
 pub struct PlanStanding {
     /// Its name.
     pub name: String,
-    /// Verdict of the newest concluded check; none before the first. A doubtful one is a failure.
-    pub conforms: Option<Conformity>,
-    /// Why a check is due now before anything is measured; none when none is.
+    /// What it says, as every screen has it.
+    pub facts: PlanFacts,
+    /// Why a check is due by the calendar before anything is measured; none when none is.
     pub due: Option<String>,
 }
 
@@ -55,15 +57,26 @@ pub fn release(input: &ReleaseInput) -> Release {
         reasons.push("No plan is in force: nothing vouches for it.".into());
     }
     for plan in &input.plans {
-        match plan.conforms {
-            Some(Conformity::Pass | Conformity::NotJudged) => {}
-            Some(Conformity::Fail) => {
-                reasons.push(format!("“{}”: its newest check is not within tolerance.", plan.name));
+        let mut say = |words: &str| reasons.push(format!("“{}”: {words}.", plan.name));
+        match &plan.facts.newest {
+            None => say("never checked"),
+            Some(newest) if newest.doubtful => say("failed, then passed: a lead decides"),
+            Some(newest) if newest.conforms == Conformity::Fail && newest.in_band => {
+                say("its newest check lies in the guard band and is not accepted");
             }
-            None => reasons.push(format!("“{}”: never checked.", plan.name)),
+            Some(newest) if newest.conforms == Conformity::Fail => {
+                say("its newest check is not within tolerance");
+            }
+            Some(_) => {}
         }
-        if let Some(due) = &plan.due {
-            reasons.push(format!("“{}”: a check is due, {due}.", plan.name));
+        if plan.facts.newest.is_some_and(|newest| newest.wrong_standard) {
+            say("its newest check rests on a standard that was found wrong");
+        }
+        if plan.facts.unproven {
+            say("it was adjusted, and that is not proven yet");
+        }
+        if let Some(due) = plan.facts.occasion.as_ref().or(plan.due.as_ref()) {
+            say(&format!("a check is due, {due}"));
         }
     }
     if let Some((value, low, high)) = input.value
@@ -83,6 +96,19 @@ pub fn release(input: &ReleaseInput) -> Release {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::round::standing::{Newest, of_instrument};
+
+    fn facts(conforms: Conformity) -> PlanFacts {
+        let newest = Newest {
+            conforms,
+            in_band: false,
+            doubtful: false,
+            as_left: false,
+            wrong_standard: false,
+            at: jiff::Timestamp::UNIX_EPOCH,
+        };
+        PlanFacts { newest: Some(newest), ..PlanFacts::default() }
+    }
 
     fn fine() -> ReleaseInput {
         ReleaseInput {
@@ -90,7 +116,7 @@ mod tests {
             restricted_to: String::new(),
             plans: vec![PlanStanding {
                 name: "each shift".into(),
-                conforms: Some(Conformity::Pass),
+                facts: facts(Conformity::Pass),
                 due: None,
             }],
             value: Some((20.into(), 5.into(), 50.into())),
@@ -111,8 +137,8 @@ mod tests {
     fn everything_that_speaks_against_is_said() {
         let mut bad = fine();
         bad.state = ServiceState::OnHold;
-        bad.plans[0].conforms = Some(Conformity::Fail);
-        bad.plans[0].due = Some("after a move".into());
+        bad.plans[0].facts = facts(Conformity::Fail);
+        bad.plans[0].facts.occasion = Some("after a move".into());
         bad.value = Some((60.into(), 5.into(), 50.into()));
         let found = release(&bad);
         assert!(!found.released);
@@ -124,13 +150,42 @@ mod tests {
     fn unknown_is_not_released() {
         assert!(!release(&ReleaseInput { plans: vec![], ..fine() }).released);
         let mut never = fine();
-        never.plans[0].conforms = None;
+        never.plans[0].facts = PlanFacts::default();
         assert!(!release(&never).released);
+        let mut late = fine();
+        late.plans[0].due = Some("in this shift".into());
+        assert_eq!(release(&late).reasons, ["“each shift”: a check is due, in this shift."]);
         let restricted = ReleaseInput {
             state: ServiceState::Restricted,
             restricted_to: "rolls".into(),
             ..fine()
         };
         assert!(release(&restricted).reasons[0].contains("rolls"));
+    }
+
+    /// The gate opens exactly where every screen says that it may be used, the calendar aside.
+    #[test]
+    fn the_gate_says_what_the_screens_say() {
+        for state in ServiceState::ALL {
+            for bits in 0..64_u32 {
+                let bit = |place: u32| bits & (1 << place) != 0;
+                let mut own = facts(if bit(0) { Conformity::Fail } else { Conformity::Pass });
+                if let Some(newest) = &mut own.newest {
+                    newest.in_band = bit(0) && bit(1);
+                    newest.doubtful = !bit(0) && bit(1);
+                    newest.wrong_standard = bit(2);
+                }
+                own.unproven = bit(3);
+                own.occasion = bit(4).then(|| "after a move".to_owned());
+                if bit(5) {
+                    own.newest = None;
+                }
+                let plans = [own.clone()];
+                let standing = of_instrument(state, &[(&plans, &[])]);
+                let mut asked = ReleaseInput { state, ..fine() };
+                asked.plans[0].facts = own;
+                assert_eq!(release(&asked).released, standing.is_usable(), "{asked:?}");
+            }
+        }
     }
 }

@@ -131,8 +131,8 @@ impl Ground {
         let touched =
             adjustments::last_touched(&mut desk.connection, self.check.instrument_id).await?;
         // The repeat belongs to its first run; a check of a later shift makes this one history.
-        let newest = checks::newest_verdict(&mut desk.connection, self.view.plan.id).await?;
-        let is_history = newest.is_some_and(|(_, _, shift)| shift != self.check.shift_instance_id);
+        let newest = checks::newest_shift(&mut desk.connection, self.view.plan.id).await?;
+        let is_history = newest.is_some_and(|shift| shift != self.check.shift_instance_id);
         let rule: DueRule = self.view.version.due_rule.parse().map_err(WebError::Inner)?;
         let soon = desk.now.checked_add(SignedDuration::from_secs(rule.interval().as_secs()));
         let crossing = self.stored.verdict.forecast.and_then(|drift| drift.crossing);

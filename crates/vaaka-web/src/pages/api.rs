@@ -7,11 +7,11 @@ use axum::response::{IntoResponse, Response};
 use serde::{Deserialize, Serialize};
 use serde_json::json;
 use vaaka_core::instrument::ServiceState;
-use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::{TypedDecimal, Unit};
-use vaaka_core::round::{DueRule, PlanStanding, ReleaseInput, Trigger, release, triggered};
-use vaaka_store::{StoreError, checks, instruments, plans, rounds, unreadable_word};
+use vaaka_core::round::{DueRule, PlanStanding, ReleaseInput, release};
+use vaaka_store::{StoreError, checks, instruments, plans, unreadable_word};
 
+use super::instruments::standing;
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::Asked;
@@ -86,30 +86,20 @@ pub async fn release_gate(
     let views = plans::of_instrument(&mut desk.connection, instrument.id).await?;
     let ids: Vec<_> = views.iter().map(|view| view.plan.id).collect();
     let last = checks::last_dates(&mut desk.connection, &ids).await?;
-    let since = rounds::since_checks(&mut desk.connection, &ids).await?;
+    let found = instruments::by_tag(&mut desk.connection, tag).await?;
+    let known = standing(&mut desk.connection, desk.now, vec![found], &[]).await?;
+    let known = known.first().ok_or(WebError::NotFound)?;
     let mut standings = Vec::new();
     for view in &views {
         let rule: DueRule = view.version.due_rule.parse().map_err(WebError::Inner)?;
         let date = last.iter().find(|(plan, _)| *plan == view.plan.id).map(|(_, day)| day.0);
-        let newest = checks::newest_verdict(&mut desk.connection, view.plan.id).await?;
-        let triggers: Vec<Trigger> =
-            view.version.due_triggers.iter().filter_map(|word| word.parse().ok()).collect();
-        let occasion = since
-            .get(&view.plan.id)
-            .and_then(|since| triggered(&triggers, since, desk.now))
-            .map(|trigger| trigger.words());
-        let in_shift = newest.as_ref().is_some_and(|(_, _, shift)| *shift == desk.here.shift.id);
-        let due = occasion.or_else(|| calendar_due(rule, date, in_shift, &desk));
+        let newest = checks::newest_shift(&mut desk.connection, view.plan.id).await?;
+        let in_shift = newest.as_ref().is_some_and(|shift| *shift == desk.here.shift.id);
+        let facts = known.plans.iter().find(|one| one.plan == view.plan.id);
         standings.push(PlanStanding {
             name: view.plan.name.clone(),
-            conforms: newest.and_then(|(conforms, repeat, _)| {
-                // Failed, then passed is no pass.
-                if repeat == "doubtful" {
-                    return Some(Conformity::Fail);
-                }
-                super::charts::conformity(&conforms)
-            }),
-            due,
+            facts: facts.map(|one| one.facts.clone()).unwrap_or_default(),
+            due: calendar_due(rule, date, in_shift, &desk),
         });
     }
     let answer = release(&ReleaseInput {
@@ -124,6 +114,8 @@ pub async fn release_gate(
         "at": desk.now.to_string(),
         "released": answer.released,
         "state": service.word(),
+        "standing": known.standing_words(),
+        "use": known.use_words(),
         "reasons": answer.reasons,
     });
     Ok(Json(body).into_response())

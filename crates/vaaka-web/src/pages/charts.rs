@@ -6,16 +6,18 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
-use vaaka_core::chart::{ChartDesign, Side};
+use vaaka_core::chart::ChartDesign;
+use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::Conformity;
 use vaaka_core::quantity::{show_float, show_signed_float};
-use vaaka_core::round::{LastPoint, Standing, standing_of};
+use vaaka_core::round::{Standing, of_chart};
 use vaaka_formats::{Cell, Table};
 use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::rows::Stream;
-use vaaka_store::studies;
+use vaaka_store::standing::{Of, Standings};
+use vaaka_store::{StoreError, studies};
 
 use super::chart::false_signals_a_check;
 use super::{Here, Shell, page};
@@ -54,11 +56,16 @@ struct Row {
 /// Class of a standing, for shape and colour.
 pub fn state_class(standing: Standing) -> &'static str {
     match standing {
-        Standing::OnHold | Standing::Doubtful | Standing::OutOfTolerance => "out",
-        Standing::Restricted => "signal",
-        Standing::SignalAbove | Standing::SignalBelow => "signal",
-        Standing::InControl => "ok",
-        Standing::NoLimits | Standing::NeverChecked => "due",
+        standing if standing.is_bad() => "out",
+        Standing::Unproven
+        | Standing::Restricted
+        | Standing::WrongStandard
+        | Standing::CheckFirst
+        | Standing::SignalAbove
+        | Standing::SignalBelow => "signal",
+        Standing::OutOfUse | Standing::Retired => "void",
+        Standing::InControl | Standing::GoodSince => "ok",
+        _ => "due",
     }
 }
 
@@ -72,26 +79,10 @@ pub fn conformity(word: &str) -> Option<Conformity> {
     }
 }
 
-fn side(word: Option<&str>) -> Option<Side> {
-    match word {
-        Some("above") => Some(Side::Above),
-        Some("below") => Some(Side::Below),
-        _ => None,
-    }
-}
-
-/// How a newest point stands.
-pub fn last_point(newest: &BriefPoint) -> Option<LastPoint> {
-    Some(LastPoint {
-        conforms: conformity(&newest.conformity)?,
-        signal: side(newest.active_side.as_deref()),
-        has_limits: newest.center_line.is_some(),
-    })
-}
-
-/// How a stream stands by its newest point alone.
-pub fn standing_by(newest: Option<&BriefPoint>) -> Standing {
-    standing_of(&[], &newest.and_then(last_point).into_iter().collect::<Vec<_>>())
+/// What a newest point says by itself, for its mark on a beam. How the chart stands is asked of [`Standings`].
+pub fn by_itself(newest: Option<&BriefPoint>) -> Standing {
+    let point = newest.and_then(|point| point.last().ok());
+    of_chart(ServiceState::InService, &[], point.as_ref())
 }
 
 /// The beam of a stream from its newest point and the values before it, oldest first.
@@ -100,7 +91,7 @@ pub fn beam_of(stream: &Stream, newest: Option<&BriefPoint>, trail: &[f64]) -> B
     let Some(newest) = newest else {
         return Beam::new(BeamSize::Row, format!("{}: not checked yet", stream.label));
     };
-    let standing = standing_by(Some(newest));
+    let standing = by_itself(Some(newest));
     let description = format!(
         "{}: {} {}, {}",
         stream.label,
@@ -176,15 +167,16 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let newest = newest_of(&mut connection, &ids).await?;
     let trails = charts::trails(&mut connection, &ids, BEAM_TRAIL).await?;
+    let all = Standings::read(&mut connection, Of::All, state.now()).await?;
     let mut standings: Vec<(Standing, Row)> = streams
         .iter()
         .map(|view| {
             let newest = newest.get(&view.stream.id);
             let trail = trails.get(&view.stream.id).map_or(&[][..], Vec::as_slice);
-            let standing = standing_by(newest);
-            (standing, row(view, newest, trail, standing, &here))
+            let standing = all.of_chart(&view.instrument.state, &view.stream, newest)?;
+            Ok((standing, row(view, newest, trail, standing, &here)))
         })
-        .collect();
+        .collect::<Result<_, StoreError>>()?;
     standings.sort_by_key(|(standing, _)| *standing);
     let heading = heading(&standings);
     let a_week = false_alarms_a_week(&mut connection, None).await?;
@@ -216,6 +208,7 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
     let streams = charts::all(&mut desk.connection).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let newest = newest_of(&mut desk.connection, &ids).await?;
+    let all = Standings::read(&mut desk.connection, Of::All, desk.now).await?;
     let mut table = Table::new(&[
         "chart",
         "instrument",
@@ -234,7 +227,7 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
     ]);
     for view in &streams {
         let point = newest.get(&view.stream.id);
-        let standing = standing_by(point);
+        let standing = all.of_chart(&view.instrument.state, &view.stream, point)?;
         table.row([
             view.stream.id.0.into(),
             Cell::from(&view.instrument.tag),
@@ -259,14 +252,16 @@ fn heading(standings: &[(Standing, Row)]) -> String {
     let count = |wanted: fn(Standing) -> bool| {
         standings.iter().filter(|(standing, _)| wanted(*standing)).count()
     };
-    let out = count(|standing| standing <= Standing::OutOfTolerance);
-    let signal = count(|s| matches!(s, Standing::SignalAbove | Standing::SignalBelow));
+    let out = count(Standing::is_bad);
+    let signal = count(Standing::is_signal);
     let all = standings.len();
     match (out, signal) {
         (0, 0) => format!("{all} charts, all quiet"),
         (0, signal) => format!("{all} charts, {signal} with a signal"),
-        (out, 0) => format!("{all} charts, {out} out of tolerance"),
-        (out, signal) => format!("{all} charts, {out} out of tolerance, {signal} with a signal"),
+        (out, 0) => format!("{all} charts, {out} not within tolerance"),
+        (out, signal) => {
+            format!("{all} charts, {out} not within tolerance, {signal} with a signal")
+        }
     }
 }
 

@@ -44,6 +44,7 @@ struct InstrumentPage {
     heading: String,
     finding: &'static str,
     use_words: &'static str,
+    why: Option<String>,
     state: &'static str,
     restricted_to: Option<String>,
     facts: Vec<(&'static str, String)>,
@@ -142,7 +143,9 @@ pub async fn change(
         let refusal = Refusal::of("state", field, typed, words);
         return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
     }
-    let asked = ask(&mut desk.connection, &signed, &tag, typed.get("to"), &reason, &only).await?;
+    let asked =
+        ask(&mut desk.connection, &signed, &tag, typed.get("to"), (&reason, &only), desk.now)
+            .await?;
     let to = match asked {
         Ok(to) => to,
         Err(error) => {
@@ -195,15 +198,15 @@ async fn ask(
     signed: &SignedIn,
     tag: &str,
     to: &str,
-    reason: &str,
-    restricted_to: &str,
+    (reason, restricted_to): (&str, &str),
+    now: Timestamp,
 ) -> Result<Result<ServiceState, StateError>, WebError> {
     let (instrument, _) = instruments::by_tag(connection, tag).await?;
     let (from, to) = match (instrument.state.parse(), to.parse::<ServiceState>()) {
         (Ok(from), Ok(to)) => (from, to),
         (Err(error), _) | (_, Err(error)) => return Ok(Err(error)),
     };
-    let latest = super::way_on::good_since(connection, instrument.id)
+    let latest = super::way_on::good_since(connection, instrument.id, now)
         .await?
         .map(|(conforms, since_change)| LatestCheck { conforms, since_change });
     let asked = check_change(&StateChange {
@@ -292,7 +295,7 @@ async fn draw(
     refusal: Refusal,
 ) -> Result<InstrumentPage, WebError> {
     let here = Here::find(state, connection).await?;
-    let all = related(connection, here.shift.id, tag).await?;
+    let all = related(connection, state.now(), tag).await?;
     let this = all.iter().find(|known| known.instrument.tag == tag).ok_or(WebError::NotFound)?;
     let id = this.instrument.id;
     let streams = charts::streams_of(connection, &[id]).await?;
@@ -344,11 +347,9 @@ async fn draw(
         tag: tag.to_owned(),
         heading: format!("{} {}", this.instrument.name, this.instrument.tag),
         finding: this.standing_words(),
-        use_words: this.service.words(),
-        state: match this.service {
-            ServiceState::Out | ServiceState::Retired => "void",
-            _ => state_class(this.standing),
-        },
+        use_words: this.use_words(),
+        why: this.why(),
+        state: state_class(this.standing),
         restricted_to: this.instrument.restricted_to.clone(),
         facts: facts(this),
         set_ups: cells,

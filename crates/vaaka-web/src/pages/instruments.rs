@@ -6,18 +6,19 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
+use jiff::Timestamp;
 use serde::Deserialize;
 use vaaka_core::instrument::{Equipment, ServiceState, substitutes};
 use vaaka_core::quantity::{Unit, show_decimal};
-use vaaka_core::round::{Standing, standing_of};
+use vaaka_core::round::{Standing, use_words};
 use vaaka_store::charts::{self, BriefPoint};
-use vaaka_store::checks;
-use vaaka_store::ids::{InstrumentId, ShiftId};
+use vaaka_store::ids::InstrumentId;
 use vaaka_store::instruments::{self, CheckBrief};
 use vaaka_store::rows::{Area, Instrument, SetUp, Stream};
+use vaaka_store::standing::{Of, Planned, Standings};
 use vaaka_store::{Connection, unreadable_word};
 
-use super::charts::{last_point, newest_of, state_class};
+use super::charts::{newest_of, state_class};
 use super::{Here, Shell, page};
 use crate::error::WebError;
 use crate::forms::Asked;
@@ -52,6 +53,8 @@ pub(super) struct Known {
     pub area: Area,
     pub service: ServiceState,
     pub standing: Standing,
+    /// Its plans in force, as they stand.
+    pub plans: Vec<Planned>,
     pub drift: Option<f64>,
     pub cells: Vec<(String, String)>,
     pub latest: Option<CheckBrief>,
@@ -60,19 +63,19 @@ pub(super) struct Known {
 /// Reads the whole register with standings.
 pub(super) async fn known(
     connection: &mut Connection,
-    shift: ShiftId,
+    now: Timestamp,
 ) -> Result<Vec<Known>, WebError> {
     let register = instruments::all(connection).await?;
     let latest = instruments::latest_checks(connection).await?;
     let streams = charts::all_streams(connection).await?;
     let set_ups = instruments::cells(connection).await?;
-    gather(connection, shift, register, latest, (&streams, &set_ups)).await
+    gather(connection, now, register, latest, (&streams, &set_ups)).await
 }
 
 /// An instrument with those that may serve instead of it, each with what its charts say.
 pub(super) async fn related(
     connection: &mut Connection,
-    shift: ShiftId,
+    now: Timestamp,
     tag: &str,
 ) -> Result<Vec<Known>, WebError> {
     let (own, own_area) = instruments::by_tag(connection, tag).await?;
@@ -128,11 +131,11 @@ pub(super) async fn related(
     let (near, far) = ranked.split_at(ranked.len().min(ASKED));
     let near: Vec<InstrumentId> = near.iter().copied().chain([own.id]).collect();
     let near = instruments::by_ids(connection, &near).await?;
-    let mut known = standing(connection, shift, near, &set_ups).await?;
-    let fine = |other: &&Known| other.standing != Standing::OutOfTolerance;
+    let mut known = standing(connection, now, near, &set_ups).await?;
+    let fine = |other: &&Known| other.standing.is_usable();
     if !far.is_empty() && known.iter().filter(fine).count() < ENOUGH {
         let far = instruments::by_ids(connection, far).await?;
-        known.extend(standing(connection, shift, far, &set_ups).await?);
+        known.extend(standing(connection, now, far, &set_ups).await?);
     }
     Ok(known)
 }
@@ -142,26 +145,28 @@ const ASKED: usize = 24;
 /// With fewer within tolerance than this, the others are asked too.
 const ENOUGH: usize = 7;
 
-async fn standing(
+/// Some instruments as they stand.
+pub(super) async fn standing(
     connection: &mut Connection,
-    shift: ShiftId,
+    now: Timestamp,
     register: Vec<(Instrument, Area)>,
     set_ups: &[SetUp],
 ) -> Result<Vec<Known>, WebError> {
     let ids: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
     let streams = charts::streams_of(connection, &ids).await?;
-    gather(connection, shift, register, vec![], (&streams, set_ups)).await
+    gather(connection, now, register, vec![], (&streams, set_ups)).await
 }
 
 async fn gather(
     connection: &mut Connection,
-    shift: ShiftId,
+    now: Timestamp,
     register: Vec<(Instrument, Area)>,
     latest: Vec<CheckBrief>,
     (streams, set_ups): (&[Stream], &[SetUp]),
 ) -> Result<Vec<Known>, WebError> {
-    // What the runs of this shift say, as the round says it: failed, doubtful, confirmed.
-    let runs = checks::attempts_by_instrument(connection, shift).await?;
+    let benches: Vec<_> = register.iter().map(|(instrument, _)| instrument.id).collect();
+    let of = if latest.is_empty() { Of::Instruments(&benches) } else { Of::All };
+    let standings = Standings::read(connection, of, now).await?;
     let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
     let newest = newest_of(connection, &ids).await?;
     let mut cells: HashMap<InstrumentId, Vec<(String, String)>> = HashMap::new();
@@ -170,10 +175,10 @@ async fn gather(
         cells.entry(set_up.instrument_id).or_default().push(cell);
     }
     // By id, so that a large register is gone through once.
-    let mut by_bench: HashMap<InstrumentId, Vec<&BriefPoint>> = HashMap::new();
+    let mut by_bench: HashMap<InstrumentId, Vec<(&Stream, &BriefPoint)>> = HashMap::new();
     for stream in streams {
         if let Some(point) = newest.get(&stream.id) {
-            by_bench.entry(stream.instrument_id).or_default().push(point);
+            by_bench.entry(stream.instrument_id).or_default().push((stream, point));
         }
     }
     let mut latest: HashMap<InstrumentId, CheckBrief> =
@@ -182,18 +187,13 @@ async fn gather(
         .into_iter()
         .map(|(instrument, area)| {
             let own = by_bench.remove(&instrument.id).unwrap_or_default();
-            let last: Vec<_> = own.iter().filter_map(|point| last_point(point)).collect();
             let service: ServiceState =
                 instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
             Ok(Known {
-                standing: runs
-                    .get(&instrument.id)
-                    .into_iter()
-                    .flatten()
-                    .map(|runs| standing_of(runs, &[]))
-                    .fold(standing_of(&[], &last), Standing::min)
-                    .with_service(service),
-                drift: own.iter().find_map(|point| point.drift_per_week),
+                standing: standings
+                    .of_instrument((instrument.id, &instrument.state), own.iter().copied())?,
+                drift: own.iter().find_map(|(_, point)| point.drift_per_week),
+                plans: standings.plans(instrument.id).to_vec(),
                 latest: latest.remove(&instrument.id),
                 cells: cells.remove(&instrument.id).unwrap_or_default(),
                 service,
@@ -253,12 +253,26 @@ impl Known {
         )
     }
 
-    /// Words of the standing; what is out says so.
+    /// Words of the standing.
     pub fn standing_words(&self) -> &'static str {
-        match self.service {
-            ServiceState::Out => "Out of use",
-            ServiceState::Retired => "Retired",
-            _ => self.standing.words_with_drift(self.drift),
+        self.standing.words_with_drift(self.drift)
+    }
+
+    /// What it may be used for, in the words of its label.
+    pub fn use_words(&self) -> &'static str {
+        use_words(self.service, self.standing)
+    }
+
+    /// Why it is to be checked first, where that is not plain from the standing.
+    pub fn why(&self) -> Option<String> {
+        let wrong = self.plans.iter().find_map(|plan| plan.wrong_standard.as_ref());
+        let occasion = self.plans.iter().find_map(|plan| plan.facts.occasion.as_ref());
+        match self.standing {
+            Standing::WrongStandard => {
+                Some(format!("{} was found wrong after its newest check", wrong?))
+            }
+            Standing::CheckFirst => Some(format!("a check is due {}", occasion?)),
+            _ => None,
         }
     }
 }
@@ -278,7 +292,7 @@ pub async fn show(
 ) -> Result<Response, WebError> {
     let mut connection = state.store.connection().await?;
     let here = Here::find(&state, &mut connection).await?;
-    let all = known(&mut connection, here.shift.id).await?;
+    let all = known(&mut connection, state.now()).await?;
     let wanted = search.find.trim().to_lowercase();
     let fits = |known: &&Known| {
         let text = format!(
@@ -313,15 +327,12 @@ fn row(known: &Known, here: &Here) -> Row {
         area: known.area.name.clone(),
         range: known.range_words(),
         resolution: known.resolution_words(),
-        service: known.service.words(),
+        service: known.use_words(),
         last: known
             .latest
             .as_ref()
             .map_or_else(|| "never".into(), |check| local_day_time(check.at.0, &here.zone)),
-        state: match known.service {
-            ServiceState::Out | ServiceState::Retired => "void",
-            _ => state_class(known.standing),
-        },
+        state: state_class(known.standing),
         words: known.standing_words(),
     }
 }

@@ -8,9 +8,9 @@ use jiff::civil::Date;
 use serde::Deserialize;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::round::DueRule;
-use vaaka_store::rows::Instrument;
-use vaaka_store::{Connection, checks, instruments, plans, unreadable_word};
+use vaaka_store::{Connection, checks, instruments, plans};
 
+use super::instruments::{Known, standing};
 use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::Label;
@@ -56,12 +56,11 @@ fn day(date: Date) -> String {
 
 async fn label_of(
     connection: &mut Connection,
-    instrument: &Instrument,
+    known: &Known,
     here: &Here,
     base: &str,
 ) -> Result<Label, WebError> {
-    let service: ServiceState =
-        instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
+    let instrument = &known.instrument;
     let latest = instruments::checks_of(connection, instrument.id, 12).await?;
     let last = latest.iter().find(|check| check.state == "concluded" && check.purpose != "trial");
     let views = plans::of_instrument(connection, instrument.id).await?;
@@ -83,12 +82,11 @@ async fn label_of(
         ("", None) => "no plan in force".to_owned(),
         (each, _) => each.to_owned(),
     };
-    let (state, mark) = match service {
-        ServiceState::InService => ("May be used", "ok"),
-        ServiceState::Restricted => ("Restricted", "signal"),
-        ServiceState::OnHold => ("On hold: do not use", "out"),
-        ServiceState::Out => ("Out of use", "out"),
-        ServiceState::Retired => ("Retired", "out"),
+    let mark = match (known.service, known.standing) {
+        (ServiceState::InService, standing) if standing.is_usable() => "ok",
+        (ServiceState::Restricted, _) => "signal",
+        (ServiceState::InService, standing) if !standing.is_bad() => "signal",
+        _ => "out",
     };
     let mut lines = Vec::new();
     if let Some(check) = last {
@@ -102,7 +100,7 @@ async fn label_of(
     Ok(Label {
         tag: instrument.tag.clone(),
         name: instrument.name.clone(),
-        state: state.to_owned(),
+        state: known.use_words().to_owned(),
         mark,
         only: instrument
             .restricted_to
@@ -122,9 +120,11 @@ pub async fn svg(
     PathTag(tag): PathTag,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
+    let found = instruments::by_tag(&mut desk.connection, &tag).await?;
     let base = base(&state, &headers);
-    let label = label_of(&mut desk.connection, &instrument, &desk.here, &base).await?;
+    let known = standing(&mut desk.connection, desk.now, vec![found], &[]).await?;
+    let known = known.first().ok_or(WebError::NotFound)?;
+    let label = label_of(&mut desk.connection, known, &desk.here, &base).await?;
     // Alone it has no style sheet beside it: its own says the little that print needs.
     let style = "<style>text{font-family:sans-serif;fill:#000}.label-edge{fill:#fff;stroke:#000}.label-tag{font:700 30px monospace}.label-state{font-size:18px;font-weight:700}.label-name{font-size:14px}.label-line{font-size:13px}</style>";
     let drawn = label.draw();
@@ -150,21 +150,21 @@ pub async fn sheet(
             areas.push(area.name.clone());
         }
     }
-    let chosen: Vec<&Instrument> = all
-        .iter()
+    let chosen: Vec<_> = all
+        .into_iter()
         .filter(|(instrument, area)| {
             instrument.state != "retired"
                 && (query.area.is_empty() || area.name == query.area)
                 && (query.tag.is_empty() || instrument.tag == query.tag)
         })
-        .map(|(instrument, _)| instrument)
         .take(MOST)
         .collect();
+    let chosen = standing(&mut desk.connection, desk.now, chosen, &[]).await?;
     let base = base(&state, &headers);
     let mut labels = Vec::new();
-    for instrument in chosen {
-        let label = label_of(&mut desk.connection, instrument, &desk.here, &base).await?;
-        labels.push((instrument.tag.clone(), label.draw()));
+    for known in &chosen {
+        let label = label_of(&mut desk.connection, known, &desk.here, &base).await?;
+        labels.push((known.instrument.tag.clone(), label.draw()));
     }
     let heading = match labels.len() {
         1 => "one".to_owned(),

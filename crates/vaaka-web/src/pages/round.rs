@@ -8,11 +8,11 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use jiff::Timestamp;
 use uuid::Uuid;
-use vaaka_core::instrument::ServiceState;
-use vaaka_core::judgement::{Attempt, RepeatState, drift_words, repeat_state};
+use vaaka_core::judgement::{Attempt, RepeatState, Statement, drift_words, repeat_state};
 use vaaka_core::round::{
-    Due, DueRule, RoundTask, Standing, Trigger, due_of, plan_round, standing_of, triggered,
+    Due, DueRule, RoundTask, Standing, Trigger, due_of, plan_round, triggered,
 };
+use vaaka_core::standard::{StandardFacts, check_fitness, kind_words};
 use vaaka_formats::Table;
 use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint};
@@ -23,9 +23,11 @@ use vaaka_store::plans::{self, InForce, RoundPlan};
 use vaaka_store::rounds;
 use vaaka_store::rows::{Shift, Stream};
 use vaaka_store::signals;
-use vaaka_store::{adjustments, orders};
+use vaaka_store::standing::{Of, Standings};
+use vaaka_store::{adjustments, orders, standards};
 
-use super::charts::{BEAM_TRAIL, beam_of, last_point, newest_of, standing_by, state_class};
+use super::charts::{BEAM_TRAIL, beam_of, by_itself, newest_of, state_class};
+use super::verdict_parts::only_in_band;
 use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::{Ribbon, RibbonBlock};
@@ -59,7 +61,7 @@ struct RoundPage {
 impl RoundPage {
     /// The check to start with, when one is due.
     fn first(&self) -> Option<&Row> {
-        let wants = |row: &&Row| !matches!(row.action, Action::Verdict(_) | Action::Prove(_));
+        let wants = |row: &&Row| matches!(row.action, Action::Start(_) | Action::GoOn(_));
         self.rows.iter().find(wants).filter(|_| self.any_due)
     }
 }
@@ -89,6 +91,8 @@ enum Action {
     Verdict(i64),
     /// An adjustment that is not proven yet.
     Prove(i64),
+    /// It is due, and no standard can serve: why, and the standard if it is one.
+    Blocked(String, Option<String>),
 }
 
 #[derive(Debug)]
@@ -115,6 +119,10 @@ struct Item {
     late: bool,
     /// The adjustment since, that is not proven yet.
     unproven: Option<i64>,
+    /// Why it stands so, where no failed check says it.
+    because: Option<String>,
+    /// Why no check of it can begin now, with the standard that is in the way.
+    blocked: Option<(String, Option<String>)>,
 }
 
 struct Worst {
@@ -280,6 +288,7 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
         let to_do = match item.due {
             _ if item.unproven.is_some() => "as left",
             Due::Nothing => "",
+            Due::Due | Due::Repeat if item.blocked.is_some() => "wait for a standard",
             Due::Due => "check",
             Due::Open => "go on",
             Due::Repeat => "repeat",
@@ -405,6 +414,7 @@ async fn items(
     let streams = charts::streams_of(connection, &benches).await?;
     let ids: Vec<StreamId> = streams.iter().map(|stream| stream.id).collect();
     let newest = newest_of(connection, &ids).await?;
+    let standings = Standings::read(connection, Of::Instruments(&benches), now).await?;
     let unproven = adjustments::unproven(connection).await?;
     let mut items = plans
         .into_iter()
@@ -414,12 +424,13 @@ async fn items(
             let known = wanted.iter().find(|one| one.version == plan.version);
             let place = (plan.instrument, plan.set_up);
             let runs = attempts.remove(&plan.plan).unwrap_or_default();
-            let mut item = item(plan, of_plan, runs, &streams, &newest)?;
+            let mut item = item(plan, of_plan, runs, (&streams, &newest), &standings)?;
             let adjusted = unproven.iter().rev().find(|(i, s, _)| (*i, *s) == place);
             if let Some((_, _, id)) = adjusted.filter(|_| item.open.is_none()) {
                 // What was found is on record; now the proof is wanted, and nothing else.
                 item.unproven = Some(id.0);
                 item.due = Due::Nothing;
+                item.why = Some("its as-left check is due".to_owned());
             }
             let again = known.is_some_and(|known| known.occasion);
             if again && item.due == Due::Nothing && repeat_state(&item.runs) == RepeatState::None {
@@ -433,6 +444,7 @@ async fn items(
             Ok(item)
         })
         .collect::<Result<Vec<Item>, WebError>>()?;
+    block(connection, &mut items, here, now).await?;
     // Only what is drawn is read further back.
     let drawn: Vec<StreamId> =
         items.iter().filter_map(|item| Some(item.worst.as_ref()?.stream.id)).collect();
@@ -441,6 +453,45 @@ async fn items(
         worst.trail = trails.remove(&worst.stream.id).unwrap_or_default();
     }
     Ok(items)
+}
+
+/// Notes what is due and cannot begin, because no standard can serve: offered, it would be refused.
+async fn block(
+    connection: &mut Connection,
+    items: &mut [Item],
+    here: &Here,
+    now: Timestamp,
+) -> Result<(), WebError> {
+    let to_begin = |item: &&mut Item| matches!(item.due, Due::Due | Due::Repeat);
+    let mut wanted: Vec<&mut Item> = items.iter_mut().filter(to_begin).collect();
+    if wanted.is_empty() {
+        return Ok(());
+    }
+    let versions: Vec<PlanVersionId> = wanted.iter().map(|item| item.plan.version).collect();
+    let also = plans::further_standards(connection, &versions).await?;
+    let today = now.to_zoned_datetime(here.zone.clone()).date();
+    let facts: Vec<StandardFacts> = standards::all(connection, today)
+        .await?
+        .iter()
+        .map(standards::Record::facts)
+        .collect::<Result<_, _>>()?;
+    let unfit = |facts: &StandardFacts| check_fitness(facts, 0, now, today).err();
+    for item in &mut wanted {
+        let further = also.iter().filter(|(version, _)| *version == item.plan.version);
+        let mut named = item.plan.standard_tag.iter().chain(further.map(|(_, tag)| tag));
+        item.blocked = named
+            .find_map(|tag| {
+                let words = unfit(facts.iter().find(|one| one.tag == *tag)?)?;
+                Some((words.to_string(), Some(tag.clone())))
+            })
+            .or_else(|| {
+                let kind = item.plan.standard_kind.as_ref()?;
+                let mut of_kind = facts.iter().filter(|one| one.kind == *kind);
+                let none = of_kind.all(|one| unfit(one).is_some());
+                none.then(|| (format!("no {} can be used now", kind_words(kind)), None))
+            });
+    }
+    Ok(())
 }
 
 /// A plan of this round.
@@ -507,8 +558,8 @@ fn item(
     plan: RoundPlan,
     shift_checks: Vec<ShiftCheck>,
     runs: Vec<Attempt>,
-    streams: &[Stream],
-    newest: &HashMap<StreamId, BriefPoint>,
+    (streams, newest): (&[Stream], &HashMap<StreamId, BriefPoint>),
+    standings: &Standings,
 ) -> Result<Item, WebError> {
     let open = shift_checks.iter().find(|check| check.check.state == "open").cloned();
     let own: Vec<(&Stream, Option<&BriefPoint>)> = streams
@@ -516,22 +567,37 @@ fn item(
         .filter(|stream| stream.instrument_id == plan.instrument && stream.set_up_id == plan.set_up)
         .map(|stream| (stream, newest.get(&stream.id)))
         .collect();
-    let last: Vec<_> = own.iter().filter_map(|(_, newest)| last_point((*newest)?)).collect();
-    let service: ServiceState =
-        plan.state.parse().map_err(|_| vaaka_store::unreadable_word(&plan.state))?;
-    let standing = standing_of(&runs, &last).with_service(service);
+    let points = own.iter().filter_map(|(stream, newest)| Some((*stream, (*newest)?)));
+    let standing = standings.of_one_set_up((plan.instrument, &plan.state), plan.set_up, points)?;
     let worst = own
         .into_iter()
         // Among equals the larger load says more.
-        .min_by_key(|(stream, newest)| (standing_by(*newest), std::cmp::Reverse(stream.nominal)))
+        .min_by_key(|(stream, newest)| (by_itself(*newest), std::cmp::Reverse(stream.nominal)))
         .map(|(stream, newest)| Worst {
             stream: stream.clone(),
             newest: newest.cloned(),
             trail: vec![],
         });
     let due = due_of(open.is_some(), &runs);
-    let (why, late, unproven) = (None, false, None);
-    Ok(Item { due, plan, runs, shift_checks, open, standing, worst, why, late, unproven })
+    let (why, late, unproven, blocked) = (None, false, None, None);
+    let wrong = standings.plans(plan.instrument).iter().find(|one| one.plan == plan.plan);
+    let because = wrong.and_then(|one| one.wrong_standard.as_ref()).map(|tag| {
+        format!("{tag} was found wrong after its newest check: check it with another, or close the look-back.")
+    });
+    Ok(Item {
+        due,
+        plan,
+        runs,
+        shift_checks,
+        open,
+        standing,
+        worst,
+        why,
+        late,
+        unproven,
+        because,
+        blocked,
+    })
 }
 
 fn task(item: &Item) -> RoundTask<PlanId> {
@@ -550,6 +616,10 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     let action = match (&item.open, item.due) {
         (None, _) if item.unproven.is_some() => Action::Prove(item.unproven.unwrap_or(0)),
         (Some(open), _) => Action::GoOn(open.check.id.0),
+        (None, Due::Repeat | Due::Due) if item.blocked.is_some() => {
+            let (words, tag) = item.blocked.clone().unwrap_or_default();
+            Action::Blocked(words, tag)
+        }
         (None, Due::Repeat) => Action::Start("Repeat once"),
         (None, Due::Due | Due::Open) => Action::Start("Start"),
         (None, Due::Nothing) => Action::Verdict(done.map_or(0, |check| check.check.id.0)),
@@ -560,13 +630,14 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     };
     // What the instrument is stands first; what it wants is said by number and button.
     let (state, words) = match (item.standing, item.due) {
-        _ if item.unproven.is_some() => ("signal", "As left is due".to_owned()),
-        (Standing::InControl | Standing::NoLimits | Standing::NeverChecked, Due::Due) => {
-            if item.late { ("signal", "Late".to_owned()) } else { ("due", "Due".to_owned()) }
+        (standing, Due::Due) if is_quiet(standing) => {
+            if item.late {
+                ("signal", "Late".to_owned())
+            } else {
+                ("due", "Due".to_owned())
+            }
         }
-        (Standing::InControl | Standing::NoLimits | Standing::NeverChecked, Due::Open) => {
-            ("open", "Begun".to_owned())
-        }
+        (standing, Due::Open) if is_quiet(standing) => ("open", "Begun".to_owned()),
         (standing, _) => (state_class(standing), standing_words(standing, item)),
     };
     Row {
@@ -591,6 +662,11 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
     }
 }
 
+/// Nothing is to be said of it but that its check is due.
+fn is_quiet(standing: Standing) -> bool {
+    standing == Standing::NeverChecked || standing.is_usable() && !standing.is_signal()
+}
+
 fn standing_words(standing: Standing, item: &Item) -> String {
     let slope = item.worst.as_ref().and_then(|worst| worst.newest.as_ref()?.drift_per_week);
     standing.words_with_drift(slope).to_owned()
@@ -602,50 +678,62 @@ async fn cards(
     items: &[Item],
     here: &Here,
 ) -> Result<Vec<Card>, WebError> {
-    let mut worst: Vec<&Item> =
-        items.iter().filter(|item| item.standing < Standing::NoLimits).collect();
+    let wants_an_eye = |standing: Standing| !is_quiet(standing) && standing < Standing::GoodSince;
+    let mut worst: Vec<&Item> = items.iter().filter(|item| wants_an_eye(item.standing)).collect();
     worst.sort_by_key(|item| item.standing);
     let mut cards = Vec::new();
     for item in worst.into_iter().take(4) {
-        let Some(Worst { stream, newest: Some(newest), .. }) = &item.worst else {
-            continue;
+        let chart =
+            item.worst.as_ref().and_then(|worst| Some((&worst.stream, worst.newest.as_ref()?)));
+        let stored = match chart {
+            Some((_, newest)) => result_of(connection, newest.check_id).await?,
+            None => None,
         };
-        let stored = result_of(connection, newest.check_id).await?;
         let drift = stored.as_ref().and_then(|stored| stored.verdict.forecast);
         let name = format!("{} {}", item.plan.name, item.plan.tag);
         let done = item.shift_checks.iter().rev().find(|check| check.check.state == "concluded");
         // What failed may have no chart of its own, and what its chart shows may be another thing.
         let failed = match done {
-            Some(check) if item.standing <= Standing::OutOfTolerance => {
+            Some(check) if item.standing.is_bad() => {
                 failed_words(connection, check.check.id).await?
             }
             _ => None,
         };
-        let decimals = u32::try_from(stream.decimals).unwrap_or(1);
-        let value = format!(
-            "{} {} at the last check, {}",
-            vaaka_core::quantity::show_signed_float(newest.value, decimals),
-            stream.unit,
-            local_time(newest.measured_at.0, &here.zone),
+        let value = chart.map_or_else(
+            || "See what leads on.".to_owned(),
+            |(stream, newest)| {
+                let decimals = u32::try_from(stream.decimals).unwrap_or(1);
+                format!(
+                    "{}: {} {} at the last check, {}.",
+                    stream.label,
+                    vaaka_core::quantity::show_signed_float(newest.value, decimals),
+                    stream.unit,
+                    local_time(newest.measured_at.0, &here.zone),
+                )
+            },
         );
-        let (title, words) = match (item.standing, drift) {
-            (Standing::SignalAbove | Standing::SignalBelow, Some(drift)) => (
+        let (title, words) = match (item.standing, drift, chart) {
+            (standing, Some(drift), Some((stream, _))) if standing.is_signal() => (
                 format!("{name} is drifting"),
                 format!("{}.", drift_words(&drift, &stream.unit, &here.zone)),
             ),
-            (Standing::SignalAbove | Standing::SignalBelow, None) => (
+            (standing, ..) if standing.is_signal() => (
                 format!("{name} is not where it normally is"),
-                format!("{}: {value}. Inside tolerance; look for the cause.", stream.label),
+                format!("{value} Inside tolerance; look for the cause."),
             ),
-            (standing, _) => (
+            (standing, ..) => (
                 format!("{name}: {}", standing.words().to_lowercase()),
-                failed.unwrap_or_else(|| format!("{}: {value}.", stream.label)),
+                failed.or_else(|| item.because.clone()).unwrap_or(value),
             ),
         };
-        let out = item.standing <= Standing::OutOfTolerance;
-        let (link, link_words) = match done.filter(|_| out && !item.runs.is_empty()) {
-            Some(check) => (format!("/checks/{}/verdict", check.check.id), "See the verdict"),
-            None => (format!("/charts/{}", stream.id), "See the chart"),
+        let out = item.standing.is_bad();
+        let verdict = done.filter(|_| out && !item.runs.is_empty());
+        let (link, link_words) = match (verdict, chart) {
+            (Some(check), _) => (format!("/checks/{}/verdict", check.check.id), "See the verdict"),
+            (None, Some((stream, _))) if item.standing.is_signal() => {
+                (format!("/charts/{}", stream.id), "See the chart")
+            }
+            _ => (format!("/instruments/{}", item.plan.tag), "What leads on"),
         };
         cards.push(Card {
             state: if out { "out" } else { "signal" },
@@ -664,10 +752,12 @@ async fn failed_words(
     check: vaaka_store::ids::CheckId,
 ) -> Result<Option<String>, WebError> {
     let Some(stored) = result_of(connection, check).await? else { return Ok(None) };
+    let in_band = only_in_band(&stored);
     let failed: Vec<String> = stored
         .results
         .iter()
         .filter(|(_, judged)| judged.conformity == vaaka_core::judgement::Conformity::Fail)
+        .filter(|(_, judged)| in_band || judged.statement != Some(Statement::ConditionalPass))
         .map(|(c, _)| {
             let places = c.mean_decimals();
             let value = match c.kind {
@@ -679,10 +769,11 @@ async fn failed_words(
             format!("{} {value} {}", c.label, c.unit)
         })
         .collect();
+    let place = if in_band { "Inside tolerance, in the guard band" } else { "Outside" };
     Ok(match failed.as_slice() {
         [] => None,
-        [one] => Some(format!("Outside: {one}.")),
-        [one, rest @ ..] => Some(format!("Outside: {one}, and {} more.", rest.len())),
+        [one] => Some(format!("{place}: {one}.")),
+        [one, rest @ ..] => Some(format!("{place}: {one}, and {} more.", rest.len())),
     })
 }
 

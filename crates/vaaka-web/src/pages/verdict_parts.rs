@@ -224,7 +224,7 @@ pub(super) fn fingerprint(hash: &[u8]) -> String {
 }
 
 /// Whether nothing is outside its tolerance, and what is not accepted lies in the guard band.
-fn only_in_band(stored: &StoredResult) -> bool {
+pub(super) fn only_in_band(stored: &StoredResult) -> bool {
     stored
         .results
         .iter()

@@ -13,12 +13,14 @@ use serde::Deserialize;
 use tokio::sync::broadcast::error::RecvError;
 use vaaka_core::quantity::show_signed_float;
 use vaaka_core::round::Standing;
+use vaaka_store::StoreError;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
 use vaaka_store::ids::StreamId;
 use vaaka_store::instrument_changes;
 use vaaka_store::news::News;
+use vaaka_store::standing::{Of, Standings};
 
-use super::charts::{newest_of, standing_by, state_class};
+use super::charts::{newest_of, state_class};
 use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::Spark;
@@ -114,13 +116,15 @@ async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError>
     let streams: Vec<StreamView> = charts::in_use(&mut desk.connection, area).await?;
     let ids: Vec<StreamId> = streams.iter().map(|view| view.stream.id).collect();
     let newest = newest_of(&mut desk.connection, &ids).await?;
+    let all = Standings::read(&mut desk.connection, Of::All, desk.now).await?;
     let mut ranked: Vec<(Standing, f64, &StreamView)> = streams
         .iter()
         .map(|view| {
             let point = newest.get(&view.stream.id);
-            (standing_by(point), nearness(point), view)
+            let standing = all.of_chart(&view.instrument.state, &view.stream, point)?;
+            Ok((standing, nearness(point), view))
         })
-        .collect();
+        .collect::<Result<_, StoreError>>()?;
     // Worst first: out of tolerance, then with a signal, then the rest; of equals the one whose newest
     // check lies nearest to its own limits, or furthest beyond; of those the first on the walk.
     ranked.sort_by(|a, b| {
@@ -130,14 +134,11 @@ async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError>
     ranked.truncate(MOST);
     let drawn: Vec<StreamId> = ranked.iter().map(|(_, _, view)| view.stream.id).collect();
     let trails = charts::trails(&mut desk.connection, &drawn, TRAIL).await?;
-    let bad = ranked.iter().filter(|(s, _, _)| *s <= Standing::OutOfTolerance).count();
-    let signals = ranked
-        .iter()
-        .filter(|(s, _, _)| matches!(s, Standing::SignalAbove | Standing::SignalBelow))
-        .count();
+    let bad = ranked.iter().filter(|(standing, ..)| standing.is_bad()).count();
+    let signals = ranked.iter().filter(|(standing, ..)| standing.is_signal()).count();
     Ok(Cards {
         heading: format!(
-            "{} charts, {bad} out of tolerance, {signals} with a signal",
+            "{} charts, {bad} not within tolerance, {signals} with a signal",
             ranked.len() + more
         ),
         at: crate::state::local_time(desk.now, &desk.here.zone),

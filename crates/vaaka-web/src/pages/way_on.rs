@@ -10,6 +10,7 @@ use vaaka_store::ids::{InstrumentId, PlanId};
 use vaaka_store::outcomes::result_of;
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::Instrument;
+use vaaka_store::standing::{Of, Standings};
 use vaaka_store::{Connection, adjustments, instruments, orders};
 
 use super::charts::conformity;
@@ -37,7 +38,12 @@ pub struct Way {
 pub(super) async fn good_since(
     connection: &mut Connection,
     instrument: InstrumentId,
+    now: jiff::Timestamp,
 ) -> Result<Option<(Conformity, bool)>, WebError> {
+    let standings = Standings::read(connection, Of::Instruments(&[instrument]), now).await?;
+    let rests = |one: &vaaka_store::standing::Planned| one.wrong_standard.is_some();
+    // What rests on a standard that was found wrong proves nothing.
+    let is_wrong = standings.plans(instrument).iter().any(rests);
     let since = instruments::states(connection, instrument).await?;
     let since = since.first().map(|(row, _)| row.at);
     let latest = instruments::checks_of(connection, instrument, 20).await?;
@@ -46,7 +52,7 @@ pub(super) async fn good_since(
     };
     Ok(latest.iter().find(counts).and_then(|check| {
         // A pass after a failure proves nothing.
-        let conforms = match check.is_doubtful() {
+        let conforms = match check.is_doubtful() || is_wrong {
             true => Conformity::Fail,
             false => conformity(check.conforms.as_deref()?)?,
         };
@@ -68,7 +74,8 @@ pub(super) async fn ways(
     let of_shift = checks::of_shift(connection, here.shift.id).await?;
     let unproven = adjustments::unproven(connection).await?;
     let by_lead = signed.person.role == "lead";
-    let good = good_since(connection, instrument.id).await?;
+    let good = good_since(connection, instrument.id, now).await?;
+    let standings = Standings::read(connection, Of::Instruments(&[instrument.id]), now).await?;
     let good = good.is_some_and(|(conforms, since)| since && conforms == Conformity::Pass);
     let mut found: Vec<Way> = Vec::new();
     if views.is_empty() {
@@ -80,6 +87,7 @@ pub(super) async fn ways(
             unproven: false,
             good_since: good,
             planned: false,
+            outdated: false,
         };
         let tag = &instrument.tag;
         return Ok(exits(&at, by_lead)
@@ -110,6 +118,10 @@ pub(super) async fn ways(
             unproven: adjusted.is_some(),
             good_since: good,
             planned: true,
+            outdated: standings.plans(instrument.id).iter().any(|one| {
+                one.plan == view.plan.id
+                    && (one.wrong_standard.is_some() || one.facts.occasion.is_some())
+            }),
         };
         if !is_stuck_without_exit(&at) {
             continue;

@@ -49,6 +49,14 @@ impl Page {
             .collect()
     }
 
+    /// Where the links that a selector finds lead.
+    pub fn hrefs(&self, selector: &str) -> Vec<String> {
+        let document = self.document();
+        let selector = Selector::parse(selector).unwrap();
+        let found = document.select(&selector);
+        found.filter_map(|link| link.value().attr("href").map(str::to_owned)).collect()
+    }
+
     pub fn attribute(&self, selector: &str, name: &str) -> Option<String> {
         let document = self.document();
         let found = document.select(&Selector::parse(selector).unwrap()).next()?;

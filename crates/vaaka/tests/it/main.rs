@@ -35,5 +35,6 @@ mod web_plans;
 mod web_run;
 mod web_shifts;
 mod web_standards;
+mod web_standing;
 mod web_tables;
 mod web_way_on;

@@ -90,7 +90,7 @@ async fn from_the_failure_to_the_proof_and_back_in_service() {
     clock.pass(600);
     let confirmed = check_of(&run(&aino, 14).await);
     let held = aino.get("/instruments/R-02").await;
-    assert_eq!(held.words(".page-head .beside"), "on hold");
+    assert_eq!(held.words(".page-head .beside"), "On hold: do not use");
     assert_eq!(
         note(&aino, "repeat", "no_change", "just as far out").await.status,
         StatusCode::SEE_OTHER
@@ -208,7 +208,7 @@ async fn from_the_failure_to_the_proof_and_back_in_service() {
     assert!(verdict.words(".action").contains("The adjustment is proven"), "{}", verdict.text);
     assert!(aino.get(&adjustment).await.words("h1").contains("adjusted, and proven"));
     assert_eq!(release(&ilma).await.status, StatusCode::SEE_OTHER);
-    assert_eq!(aino.get("/instruments/R-02").await.words(".page-head .beside"), "in service");
+    assert_eq!(aino.get("/instruments/R-02").await.words(".page-head .beside"), "May be used");
 
     // The chart keeps the uncorrected drift and opens a new segment.
     let charts = verdict.attribute("ul.links a", "href").unwrap();
@@ -239,13 +239,13 @@ async fn two_doubts_count_as_confirmed() {
     clock.pass(600);
     let doubtful = run(&aino, 0).await;
     assert!(doubtful.words(".action").contains("that is not a pass"), "{}", doubtful.text);
-    assert_eq!(state().await, "restricted");
+    assert_eq!(state().await, "Restricted");
     // The next shift.
     clock.pass(8 * 3600);
     run(&aino, 20).await;
     clock.pass(600);
     run(&aino, 0).await;
-    assert_eq!(state().await, "on hold");
+    assert_eq!(state().await, "On hold: do not use");
 }
 
 /// What a failure tells: a notice in the application, which one lead takes up, and a mail to each lead
@@ -411,7 +411,10 @@ async fn two_leads_close_one_hold() {
     assert_eq!(change(&rauno, "on_hold").await.status, StatusCode::SEE_OTHER);
     let late = change(&ilma, "restricted").await;
     assert!(late.status.is_client_error(), "{}", late.text);
-    assert_eq!(aino.get("/instruments/R-02").await.words(".page-head .beside"), "on hold");
+    assert_eq!(
+        aino.get("/instruments/R-02").await.words(".page-head .beside"),
+        "On hold: do not use"
+    );
 }
 
 /// A plan with a guard band: what is inside the tolerance and not proven is not accepted, in the words
@@ -437,6 +440,21 @@ async fn a_guard_band_speaks_four_words() {
     assert!(verdict.text.contains("conditional pass: not accepted"), "{}", verdict.text);
     assert!(verdict.words("h1").contains("Inside tolerance, and not accepted"), "{}", verdict.text);
     assert!(verdict.text.contains("inside, but in the guard band"), "{}", verdict.text);
+    // No other place calls it out of tolerance.
+    let round = aino.get("/").await;
+    let row = round.all("table.round tr").into_iter().find(|row| row.contains("R-02")).unwrap();
+    assert!(row.contains("Inside, not accepted"), "{row}");
+    let cards = round.all("aside .card-strip");
+    let card = cards.iter().find(|card| card.contains("R-02")).unwrap();
+    assert!(card.contains("Inside tolerance, in the guard band:"), "{card}");
+    for path in ["/instruments/R-02", "/instruments?find=R-02"] {
+        let page = aino.get(path).await;
+        assert!(page.text.contains("Inside, not accepted"), "{path}");
+        assert!(!page.text.contains("Out of tolerance"), "{path}");
+    }
+    let told =
+        lines(&server.database, "SELECT title AS line FROM notices ORDER BY id DESC LIMIT 1");
+    assert!(told.await[0].ends_with("its check lies in the guard band and is not accepted"));
     assert!(verdict.text.contains("room between 18 and 24"), "the budget names what the plan adds");
     assert!(verdict.text.contains("leaves nothing that this plan"), "5 kg bear 10 g only");
     for words in ["guard band", "probability that it is within tolerance", "risk of a false reject"]

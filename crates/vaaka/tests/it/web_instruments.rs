@@ -135,6 +135,7 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
     assert!(one.words("aside").contains("Tank scale R-02"));
     assert_eq!(bench.get("/standards/none").await.status, StatusCode::NOT_FOUND);
 
+    let before = bench.get("/").await;
     let mut owner = server.owner().await;
     owner
         .batch_execute("UPDATE certificates SET valid_until = '2026-11-23' WHERE number = 'V-2231'")
@@ -144,8 +145,11 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
     assert_eq!(all.words("h1"), "21 standards, 5 cannot be used now");
     assert!(all.words("table").contains("certificate V-2231 ended on 2026-11-23"));
     let round = bench.get("/").await;
-    let mut fields = round.form("td.do form");
-    fields.insert("plan_version".into(), crate::client::plan_version(&round, "R-02"));
+    let row = round.all("table.round tr").into_iter().find(|row| row.contains("R-02")).unwrap();
+    assert!(row.contains("M1-B: certificate V-2231 ended on 2026-11-23"), "{row}");
+    assert!(!row.contains("Start"), "what would be refused is not offered: {row}");
+    let mut fields = before.form("td.do form");
+    fields.insert("plan_version".into(), crate::client::plan_version(&before, "R-02"));
     let refused = bench.post("/checks", &fields).await;
     assert_eq!(refused.status, StatusCode::CONFLICT);
     assert!(refused.text.contains("M1-D (Resin kitchen, blue cabinet) would do: ask a lead"));

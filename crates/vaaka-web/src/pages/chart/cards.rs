@@ -9,7 +9,7 @@ use vaaka_core::round::Standing;
 use vaaka_store::charts::{self, BriefPoint};
 
 use super::super::Here;
-use super::super::charts::state_class;
+use super::super::charts::{by_itself, state_class};
 use super::super::signals::{signal_state, signal_words};
 use super::power::{false_alarm_words, power_of, power_words};
 use super::read::{EARLIER, Read};
@@ -74,6 +74,13 @@ pub(super) fn finding(read: &Read, here: &Here) -> Finding {
             }
             .to_owned(),
             format!("{}.", drift_words(drift, &read.view.stream.unit, &here.zone)),
+        ),
+        (standing, _) if standing < by_itself(read.last.as_ref()) => (
+            standing.words().to_owned(),
+            format!(
+                "{last} By itself this chart says: {}.",
+                by_itself(read.last.as_ref()).words().to_lowercase()
+            ),
         ),
         (standing, _) => (standing.words().to_owned(), last),
     };

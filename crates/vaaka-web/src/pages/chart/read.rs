@@ -14,10 +14,10 @@ use vaaka_store::marks::{self, MarkView};
 use vaaka_store::outcomes::verdict_of;
 use vaaka_store::rows::{InstrumentEvent, ResultRow, Segment, Stream};
 use vaaka_store::signals::{self, SignalView, Which};
+use vaaka_store::standing::{Of, Standings};
 use vaaka_store::stretches::{self, Stretch};
 use vaaka_store::{At, Connection, Store, StoreError, entries, registers, studies};
 
-use super::super::charts::standing_by;
 use super::super::check_view;
 use super::window::Window;
 use crate::desk::Desk;
@@ -188,6 +188,8 @@ async fn read_around(
     (from, now): (Timestamp, Timestamp),
 ) -> Result<Around, WebError> {
     let id = view.stream.id;
+    let own = [view.stream.instrument_id];
+    let standings = Standings::read(connection, Of::Instruments(&own), now).await?;
     let connection: &Connection = connection;
     // They travel together: each alone would wait for the answer of the one before.
     let ids = [id];
@@ -212,13 +214,13 @@ async fn read_around(
     )?;
     let ((brief, newest), earlier, segments, baseline, events, signals, marks, siblings) = around;
     let design = segments.last().map(studies::design_of).transpose()?.flatten();
-    let standing = standing_by(brief.first());
+    let standing = standings.of_chart(&view.instrument.state, &view.stream, brief.first())?;
     let key = &view.stream.characteristic_key;
     // A forecast belongs to a signal that stands, in the segment that it was told of: after a release or an adjustment
     // it speaks of what is over.
     let of_now = segments.last().zip(brief.first());
     let of_now = of_now.is_some_and(|(segment, point)| segment.opened_at <= point.measured_at);
-    let signals_now = matches!(standing, Standing::SignalAbove | Standing::SignalBelow);
+    let signals_now = standing.is_signal();
     let drift = newest
         .as_ref()
         .filter(|_| of_now && signals_now)
