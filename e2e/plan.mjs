@@ -47,6 +47,7 @@ const version = lead.url();
 
 const other = await desk("rauno", "hiljainen-vuo-5");
 await other.goto(version);
+await other.fill("#password", "hiljainen-vuo-5");
 await send(other, "text=Approve it");
 
 const bench = await desk("aino", "kapea-silta-4");

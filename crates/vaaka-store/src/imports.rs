@@ -9,7 +9,6 @@ use rust_decimal::Decimal;
 use serde_json::json;
 use sha2::{Digest, Sha256};
 
-use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::{ImportId, InstrumentId, PersonId, SetUpId};
 use crate::instrument_changes::{self, InstrumentFields};
@@ -17,6 +16,7 @@ use crate::rows::Stream;
 use crate::schema::{earlier_values, imports, people};
 use crate::standard_changes::{self, By, NewLot, StandardFields};
 use crate::types::At;
+use crate::{StoreError, certificate_reviews};
 
 /// A table as it came.
 #[derive(Debug, Clone, Queryable)]
@@ -245,8 +245,9 @@ pub async fn bring_in(
                             location: &one.location,
                         };
                         let id = standard_changes::register(connection, fields, by).await?;
-                        standard_changes::add_lot(connection, id, one.lot, by).await?;
+                        standard_changes::add_lot_quietly(connection, id, one.lot, by).await?;
                     }
+                    certificate_reviews::tell_of_many(connection, by).await?;
                 }
                 Lines::History(found) => {
                     // Two tables with the same values, brought in at one moment, follow each other.

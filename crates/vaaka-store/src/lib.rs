@@ -6,6 +6,7 @@ pub mod attempts;
 pub mod audit;
 pub mod bulk;
 pub mod calendar;
+pub mod certificate_reviews;
 pub mod charts;
 pub mod checks;
 pub mod conclude;

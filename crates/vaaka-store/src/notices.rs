@@ -192,6 +192,22 @@ pub(crate) async fn end(
     Ok(())
 }
 
+/// Whether nobody has taken up a notice of a kind that leads to a place.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn is_open(
+    connection: &mut AsyncPgConnection,
+    kind: &str,
+    path: &str,
+) -> Result<bool, StoreError> {
+    let open = notices::table
+        .filter(notices::kind.eq(kind))
+        .filter(notices::path.eq(path))
+        .filter(notices::taken_by.is_null());
+    Ok(diesel::select(diesel::dsl::exists(open)).get_result(connection).await?)
+}
+
 /// What a failing check tells the leads.
 const OF_FAILURES: [&str; 4] = ["failed", "confirmed", "doubtful", "as_left_failed"];
 

@@ -8,11 +8,12 @@ use serde_json::{Value, json};
 use vaaka_core::judgement::Decision;
 use vaaka_core::method::BudgetAddition;
 
-use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::{InstrumentId, PersonId, PlanId, PlanVersionId, SetUpId, StandardId};
 use crate::rows::{Instrument, PlanPointRow};
-use crate::schema::{plan_points, plan_versions, plans};
+use crate::schema::{people, plan_points, plan_rejections, plan_versions, plans};
+use crate::types::At;
+use crate::{StoreError, notices};
 
 /// What a draft says; its display is that of the instrument at the moment of saving.
 #[derive(Debug, Clone)]
@@ -172,7 +173,152 @@ pub async fn save(
                 },
             )
             .await?;
+            ask(connection, (plan, version), instrument, person, at).await?;
             Ok(version)
+        })
+        .await
+}
+
+/// Kind of the notice by which leads hear of a draft that waits for them.
+const TO_APPROVE: &str = "plan_to_approve";
+/// Kind of the notice by which its author hears that it was sent back.
+const SENT_BACK: &str = "plan_sent_back";
+
+fn version_path(version: PlanVersionId) -> String {
+    format!("/versions/{version}")
+}
+
+fn edit_path(plan: PlanId) -> String {
+    format!("/plans/{plan}/edit")
+}
+
+/// Tells the leads of a draft, once as long as nobody has decided about it; what it was sent back for is answered by it.
+async fn ask(
+    connection: &mut AsyncPgConnection,
+    (plan, version): (PlanId, PlanVersionId),
+    instrument: &Instrument,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    notices::end(connection, SENT_BACK, &edit_path(plan), person, at).await?;
+    let path = version_path(version);
+    if notices::is_open(connection, TO_APPROVE, &path).await? {
+        return Ok(());
+    }
+    let name: String = plans::table.find(plan).select(plans::name).first(connection).await?;
+    let title = format!("A plan waits to be approved: {name} for {}", instrument.tag);
+    let notice = notices::NewNotice {
+        kind: TO_APPROVE,
+        instrument: Some(instrument.id),
+        check: None,
+        title: &title,
+        words: "Another lead than its author looks at the check as the technician will see it, and decides.",
+        path: &path,
+        at,
+    };
+    notices::tell_leads(connection, &notice).await?;
+    Ok(())
+}
+
+/// Ends the notices about a draft that was decided.
+pub(crate) async fn asked_no_more(
+    connection: &mut AsyncPgConnection,
+    (plan, version): (PlanId, PlanVersionId),
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    notices::end(connection, TO_APPROVE, &version_path(version), person, at).await?;
+    notices::end(connection, SENT_BACK, &edit_path(plan), person, at).await
+}
+
+/// Words with which a draft was sent back.
+#[derive(Debug, Clone, Queryable)]
+pub struct Rejection {
+    /// How often it had been saved.
+    pub saves: i32,
+    /// The words.
+    pub reason: String,
+    /// Who.
+    pub person: String,
+    /// When.
+    pub at: At,
+}
+
+/// How often, and with which words, a draft was sent back; the newest first.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn rejections(
+    connection: &mut AsyncPgConnection,
+    version: PlanVersionId,
+) -> Result<Vec<Rejection>, StoreError> {
+    Ok(plan_rejections::table
+        .inner_join(people::table)
+        .filter(plan_rejections::plan_version_id.eq(version))
+        .order(plan_rejections::saves.desc())
+        .select((
+            plan_rejections::saves,
+            plan_rejections::reason,
+            people::name,
+            plan_rejections::at,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// Sends a draft back to its author with words: approved it may be when it was saved again.
+///
+/// # Errors
+/// [`StoreError::NotFound`] when it is no draft any more or was saved meanwhile; [`StoreError::Conflict`] when it was sent back
+/// as it stands.
+pub async fn send_back(
+    connection: &mut AsyncPgConnection,
+    (version, saves): (PlanVersionId, i32),
+    reason: &str,
+    person: PersonId,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            let plan: PlanId = plan_versions::table
+                .find(version)
+                .filter(plan_versions::state.eq("draft"))
+                .filter(plan_versions::saves.eq(saves))
+                .select(plan_versions::plan_id)
+                .for_update()
+                .first(connection)
+                .await?;
+            let name: String =
+                plans::table.find(plan).select(plans::name).first(connection).await?;
+            diesel::insert_into(plan_rejections::table)
+                .values((
+                    plan_rejections::plan_version_id.eq(version),
+                    plan_rejections::saves.eq(saves),
+                    plan_rejections::reason.eq(reason),
+                    plan_rejections::person_id.eq(person),
+                    plan_rejections::at.eq(At(at)),
+                ))
+                .execute(connection)
+                .await?;
+            asked_no_more(connection, (plan, version), person, at).await?;
+            let notice = notices::NewNotice {
+                kind: SENT_BACK,
+                instrument: None,
+                check: None,
+                title: &format!("Sent back to its author: {name}"),
+                words: reason,
+                path: &edit_path(plan),
+                at,
+            };
+            notices::tell_leads(connection, &notice).await?;
+            let happening = Happening {
+                chain: &format!("plan:{plan}"),
+                at,
+                person: Some(person),
+                action: "plan_draft_sent_back",
+                detail: json!({ "plan_version": version, "saves": saves, "reason": reason }),
+            };
+            audit::record(connection, &happening).await
         })
         .await
 }
@@ -290,7 +436,8 @@ pub async fn withdraw(
                     detail: json!({ "plan_version": version }),
                 },
             )
-            .await
+            .await?;
+            asked_no_more(connection, (plan, version), person, at).await
         })
         .await
 }

@@ -20,7 +20,8 @@ use crate::ids::{
 use crate::prepared::Condition;
 use crate::rows::{Area, Instrument, Plan, PlanPointRow, PlanVersion, Standard};
 use crate::schema::{
-    areas, certificates, instruments, plan_points, plan_versions, plans, standard_lots, standards,
+    areas, certificate_reviews, certificates, instruments, plan_points, plan_versions, plans,
+    standard_lots, standards,
 };
 use crate::types::{At, Day};
 use crate::{StoreError, registers, unreadable};
@@ -452,6 +453,11 @@ async fn by_nominal(
         let newest: CertificateId = certificates::table
             .inner_join(standard_lots::table)
             .filter(standard_lots::standard_id.eq(own))
+            .filter(diesel::dsl::not(diesel::dsl::exists(
+                certificate_reviews::table
+                    .filter(certificate_reviews::certificate_id.eq(certificates::id))
+                    .filter(certificate_reviews::state.ne("countersigned")),
+            )))
             .order((certificates::valid_from.desc(), certificates::id.desc()))
             .select(certificates::id)
             .first(connection)
@@ -697,7 +703,8 @@ pub async fn approve(
                     detail: json!({ "plan_version": draft }),
                 },
             )
-            .await
+            .await?;
+            crate::plan_drafts::asked_no_more(connection, (plan, draft), approver, at).await
         })
         .await
 }

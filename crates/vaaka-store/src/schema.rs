@@ -237,6 +237,14 @@ diesel::table! { results (id) {
     action -> Text, repeat_state -> Text, verdict -> Jsonb, computed_at -> Timestamptz,
     computed_by -> BigInt,
 } }
+diesel::table! { certificate_reviews (certificate_id) {
+    certificate_id -> BigInt, entered_by -> BigInt, entered_at -> Timestamptz, finding -> Nullable<Text>,
+    suspect_from -> Nullable<Timestamptz>, state -> Text, decided_by -> Nullable<BigInt>,
+    decided_at -> Nullable<Timestamptz>, decided_reason -> Nullable<Text>, alone -> Bool,
+} }
+diesel::table! { plan_rejections (plan_version_id, saves) {
+    plan_version_id -> BigInt, saves -> Integer, reason -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
 diesel::table! { characteristics (id) {
     id -> BigInt, result_id -> BigInt, sequence -> Integer, key -> Text, label -> Text,
     kind -> Text, nominal -> Nullable<Numeric>, unit -> Text, decimals -> Integer,
@@ -360,6 +368,8 @@ diesel::joinable!(attempts -> checks (check_id));
 diesel::joinable!(results -> checks (check_id));
 diesel::joinable!(characteristics -> results (result_id));
 diesel::joinable!(budgets -> results (result_id));
+diesel::joinable!(certificate_reviews -> certificates (certificate_id));
+diesel::joinable!(plan_rejections -> people (person_id));
 diesel::joinable!(handovers -> people (person_id));
 diesel::joinable!(round_sign_offs -> people (person_id));
 diesel::joinable!(ladder_steps -> people (person_id));
@@ -423,6 +433,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     plans,
     plan_versions,
     plan_points,
+    certificate_reviews,
+    plan_rejections,
     checks,
     readings,
     reading_voids,

@@ -5,9 +5,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::{Value, json};
 
-use crate::StoreError;
 use crate::audit::{self, Happening};
-use crate::conclude;
 use crate::ids::{CertificateId, CheckId, CrossoverId, LookBackId, LotId, PersonId, StandardId};
 use crate::rows::{
     Certificate, CertifiedValue, CrossoverRow, LookBack, Lot, Standard, StandardStateRow,
@@ -18,6 +16,7 @@ use crate::schema::{
     look_backs, standard_lots, standard_states, standard_uses, standards,
 };
 use crate::types::{At, Day};
+use crate::{StoreError, certificate_reviews};
 
 /// Who changes something, and when.
 #[derive(Debug, Clone, Copy)]
@@ -28,7 +27,7 @@ pub struct By {
     pub at: Timestamp,
 }
 
-async fn note(
+pub(crate) async fn note(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
     by: By,
@@ -186,6 +185,22 @@ pub async fn add_lot(
 ) -> Result<(LotId, CertificateId), StoreError> {
     connection
         .transaction(async |connection| {
+            let (lot, certificate) = add_lot_quietly(connection, standard, new, by).await?;
+            certificate_reviews::tell(connection, certificate, by).await?;
+            Ok((lot, certificate))
+        })
+        .await
+}
+
+/// As [`add_lot`], and nobody is called about its certificate: a table brings many.
+pub(crate) async fn add_lot_quietly(
+    connection: &mut AsyncPgConnection,
+    standard: StandardId,
+    new: NewLot,
+    by: By,
+) -> Result<(LotId, CertificateId), StoreError> {
+    connection
+        .transaction(async |connection| {
             let known: i64 = standard_lots::table
                 .filter(standard_lots::standard_id.eq(standard))
                 .count()
@@ -215,6 +230,7 @@ pub async fn add_lot(
                 insert_certificate(connection, id, new.certificate, new.values).await?;
             let detail = json!({ "lot": lot.lot, "certificate": certificate });
             note(connection, standard, by, "lot_registered", detail).await?;
+            certificate_reviews::ask(connection, certificate, None, by).await?;
             Ok((id, certificate))
         })
         .await
@@ -226,11 +242,14 @@ async fn insert_certificate(
     certificate: Certificate,
     values: Vec<CertifiedValue>,
 ) -> Result<CertificateId, StoreError> {
+    // What was rejected keeps its number and stays on record; typed again it is the next version.
+    let rejected =
+        certificate_reviews::rejected_version(connection, lot, &certificate.number).await?;
     let id: CertificateId = diesel::insert_into(certificates::table)
         .values((
             certificates::lot_id.eq(lot),
             certificates::number.eq(&certificate.number),
-            certificates::version.eq(certificate.version),
+            certificates::version.eq(certificate.version.max(rejected + 1)),
             certificates::kind.eq(&certificate.kind),
             certificates::issuer.eq(&certificate.issuer),
             certificates::issued_on.eq(certificate.issued_on),
@@ -248,17 +267,6 @@ async fn insert_certificate(
     Ok(id)
 }
 
-/// What became of a certificate that was added.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Added {
-    /// Its id.
-    pub certificate: CertificateId,
-    /// Checks of the past that were evaluated again.
-    pub amended: usize,
-    /// The look-back that its values opened.
-    pub look_back: Option<LookBackId>,
-}
-
 /// A look-back that the values of a new certificate ask for.
 #[derive(Debug, Clone)]
 pub struct Asked {
@@ -268,12 +276,11 @@ pub struct Asked {
     pub suspect_from: Timestamp,
 }
 
-/// Adds a certificate to a lot that has one: a clerical fix re-evaluates every check that rested
-/// on the old version as amendments; a re-certification holds from its date and leaves the past
-/// alone, and opens a look-back where its values say so.
+/// Adds a certificate to a lot that has one. It waits for a second lead ([`crate::certificate_reviews`]); what follows from it,
+/// amendments and look-backs, follows when it is countersigned.
 ///
 /// # Errors
-/// [`StoreError`]; [`StoreError::Conflict`] when the number and version exist already.
+/// [`StoreError`]; [`StoreError::Conflict`] when the number and version exist already, or another certificate of the lot waits.
 pub async fn add_certificate(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -282,48 +289,27 @@ pub async fn add_certificate(
     values: Vec<CertifiedValue>,
     asked: Option<Asked>,
     by: By,
-) -> Result<Added, StoreError> {
+) -> Result<CertificateId, StoreError> {
     connection
         .transaction(async |connection| {
+            audit::hold(connection, &format!("standard:{standard}")).await?;
+            if certificate_reviews::waiting_of_lot(connection, lot).await?.is_some() {
+                return Err(StoreError::Conflict { constraint: "certificate_reviews_one".to_owned() });
+            }
             let (replaces, change) = (certificate.replaces_id, certificate.change.clone());
             let number = certificate.number.clone();
             let id = insert_certificate(connection, lot, certificate, values).await?;
             let detail = json!({ "certificate": id, "number": number, "change": change, "replaces": replaces });
             note(connection, standard, by, "certificate_added", detail).await?;
-            let mut amended = 0;
-            if let (Some(old), "clerical") = (replaces, change.as_str()) {
-                let found = rested(connection, old).await?;
-                amended = found.len();
-                for check in &found {
-                    conclude::amend(connection, *check, (old, id), by.person, by.at).await?;
-                }
-                replay_all(connection, &found).await?;
-            }
-            let look_back = match (asked, replaces) {
-                (Some(asked), Some(old)) => {
-                    let row = LookBack {
-                        standard_id: standard,
-                        certificate_id: old,
-                        suspect_from: At(asked.suspect_from.min(by.at)),
-                        suspect_until: At(by.at),
-                        finding: asked.finding,
-                        opened_by: by.person,
-                        opened_at: At(by.at),
-                        closed_by: None,
-                        closed_at: None,
-                        conclusion: None,
-                    };
-                    Some(open_look_back_inside(connection, row, by).await?)
-                }
-                _ => None,
-            };
-            Ok(Added { certificate: id, amended, look_back })
+            certificate_reviews::ask(connection, id, asked, by).await?;
+            certificate_reviews::tell(connection, id, by).await?;
+            Ok(id)
         })
         .await
 }
 
 /// Concluded checks that rest on a certificate, oldest first.
-async fn rested(
+pub(crate) async fn rested(
     connection: &mut AsyncPgConnection,
     certificate: CertificateId,
 ) -> Result<Vec<CheckId>, StoreError> {
@@ -339,7 +325,7 @@ async fn rested(
         .await?)
 }
 
-async fn replay_all(
+pub(crate) async fn replay_all(
     connection: &mut AsyncPgConnection,
     found: &[CheckId],
 ) -> Result<(), StoreError> {
@@ -510,7 +496,7 @@ pub async fn accept_crossover(
         .await
 }
 
-async fn open_look_back_inside(
+pub(crate) async fn open_look_back_inside(
     connection: &mut AsyncPgConnection,
     row: LookBack,
     by: By,

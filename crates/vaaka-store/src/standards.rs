@@ -22,7 +22,7 @@ use crate::schema::{
     standards,
 };
 use crate::types::Day;
-use crate::{StoreError, unreadable};
+use crate::{StoreError, certificate_reviews, unreadable};
 
 /// A standard with everything that decides whether it can serve on a day.
 #[derive(Debug, Clone)]
@@ -39,6 +39,8 @@ pub struct Record {
     pub used: u32,
     /// What that certificate states.
     pub values: Vec<CertifiedValue>,
+    /// Number of a certificate of the lot that waits for a second lead.
+    pub waiting: Option<String>,
 }
 
 impl Record {
@@ -66,6 +68,7 @@ impl Record {
             location: self.standard.location.clone(),
             state,
             lot,
+            waiting: self.waiting.clone(),
             certificate: certificate.map(|certificate| CertificateFacts {
                 number: certificate.number.clone(),
                 kind: match certificate.kind.as_str() {
@@ -153,6 +156,22 @@ async fn records(
         .select(Certificate::as_select())
         .load(connection)
         .await?;
+    // What one lead typed serves when another has looked at it.
+    let all_ids: Vec<CertificateId> = papers.iter().map(|paper| paper.id).collect();
+    let reviews = certificate_reviews::of_these(connection, &all_ids).await?;
+    let state = |id: CertificateId| {
+        reviews
+            .iter()
+            .find(|one| one.certificate_id == id)
+            .map_or("countersigned", |one| &one.state)
+    };
+    let waiting: Vec<(LotId, String)> = papers
+        .iter()
+        .filter(|paper| state(paper.id) == "waiting")
+        .map(|paper| (paper.lot_id, paper.number.clone()))
+        .collect();
+    let papers: Vec<Certificate> =
+        papers.into_iter().filter(|paper| state(paper.id) == "countersigned").collect();
     let paper_ids: Vec<CertificateId> = papers.iter().map(|paper| paper.id).collect();
     let accepted: Vec<CertificateId> = certificate_acceptances::table
         .filter(certificate_acceptances::certificate_id.eq_any(&paper_ids))
@@ -191,6 +210,10 @@ async fn records(
                     .filter(|value| Some(value.certificate_id) == id)
                     .cloned()
                     .collect(),
+                waiting: lot
+                    .as_ref()
+                    .and_then(|lot| waiting.iter().find(|(of, _)| *of == lot.id))
+                    .map(|(_, number)| number.clone()),
                 standard,
                 lot,
                 certificate,

@@ -213,6 +213,9 @@ pub fn routes() -> Vec<Route> {
         write("/standards/{tag}/wrong", Lead, post(standard_acts::found_wrong)),
         read("/look-backs/{id}", SignedIn, get(standard_acts::look_back)),
         write("/look-backs/{id}/close", Lead, post(standard_acts::close_look_back)),
+        read("/certificates", SignedIn, get(pages::certificates::list)),
+        read("/certificates/{id}", SignedIn, get(pages::certificates::show)),
+        write("/certificates/{id}", Lead, post(pages::certificates::decide)),
         read("/standards", SignedIn, get(standards::show)),
         read("/standards/{tag}", SignedIn, get(standards::one)),
     ]

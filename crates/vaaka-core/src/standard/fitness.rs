@@ -140,6 +140,8 @@ pub struct StandardFacts {
     pub lot: Option<LotFacts>,
     /// The certificate of that lot that holds now.
     pub certificate: Option<CertificateFacts>,
+    /// Number of a certificate that waits for a second lead to compare it with the paper.
+    pub waiting: Option<String>,
     /// Nominal values that it offers, in its unit.
     pub pieces: Vec<(Decimal, Unit)>,
 }
@@ -172,6 +174,16 @@ pub enum Unfit {
     NoCertificate {
         /// The standard.
         tag: String,
+    },
+    /// Its certificate was typed by one lead and is not countersigned yet.
+    #[error(
+        "{tag}: certificate {certificate} waits for a second lead to compare it with the paper"
+    )]
+    NotCountersigned {
+        /// The standard.
+        tag: String,
+        /// The certificate.
+        certificate: String,
     },
     /// Only a certificate of conformance, which no lead has accepted.
     #[error(
@@ -265,7 +277,10 @@ pub fn check_fitness(
         return Err(Unfit::NoLot { tag });
     };
     let Some(certificate) = &standard.certificate else {
-        return Err(Unfit::NoCertificate { tag });
+        return Err(match standard.waiting.clone() {
+            Some(certificate) => Unfit::NotCountersigned { tag, certificate },
+            None => Unfit::NoCertificate { tag },
+        });
     };
     let number = certificate.number.clone();
     if certificate.kind == (CertificateKind::Conformance { accepted: false }) {
@@ -483,6 +498,7 @@ mod tests {
             kind: "weight_set".into(),
             location: String::new(),
             state: StandardState::InUse,
+            waiting: None,
             lot: Some(LotFacts {
                 lot: "L-1".into(),
                 expires_on: None,

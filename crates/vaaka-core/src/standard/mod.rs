@@ -6,6 +6,7 @@ mod crossover;
 mod face;
 mod fitness;
 mod piece;
+mod plausible;
 
 pub use change::{ValueChange, ValueChangeKind, changes_between, classify};
 pub use crossover::{Crossover, MINIMUM_CROSSOVER_PAIRS, crossover};
@@ -15,6 +16,7 @@ pub use fitness::{
     Unfit, UseKind, alternatives, check_fitness, check_tag, instead_words, kind_words,
 };
 pub use piece::{CertifiedPiece, CombinedReference, ValueAt, combine};
+pub use plausible::{far_words, is_far, value_remarks};
 
 use thiserror::Error;
 

@@ -4,6 +4,7 @@ pub mod adjust;
 pub mod api;
 pub mod audit;
 pub mod calendar;
+pub mod certificates;
 pub mod chart;
 pub mod charts;
 pub mod check;

@@ -8,16 +8,18 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
 use vaaka_core::method::{self, Method, by_key};
+use vaaka_core::study::is_reason;
 use vaaka_store::ids::{PlanId, PlanVersionId};
 use vaaka_store::plan_drafts::{self, Draft, NewPlan, Target};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{Instrument, Plan, PlanVersion};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{StoreError, instruments};
+use vaaka_store::{StoreError, instruments, people};
 
 use super::form::{Form, whole};
 use super::plan_form::{self, Ground, filled_in, fresh, parts, read};
-use super::plans::spec_of;
+use super::plans::{draw_version, spec_of};
+use crate::auth::{Address, prove};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
@@ -361,9 +363,12 @@ pub async fn save(
     }
 }
 
-/// Another lead than its author approves a draft; the version before it is superseded.
+/// Another lead than its author approves a draft, and the version before it is superseded; or sends it back with words. Both are
+/// signed with the password.
 pub async fn approve(
+    State(state): State<AppState>,
     PathId(id): PathId,
+    address: Address,
     Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
@@ -371,23 +376,48 @@ pub async fn approve(
     if view.version.state != "draft" {
         return not_now("This version is no draft any more. Look at the plan again.");
     }
-    if view.version.created_by == signed.person.id {
+    let own = view.version.created_by == signed.person.id;
+    if own && !people::is_only_lead(&mut desk.connection).await? {
         return not_now("You wrote this version yourself: another lead approves it.");
-    }
-    if view.is_outdated() {
-        return not_now(
-            "The instrument was changed since this draft was saved. Its author saves it again first.",
-        );
     }
     let seen: i32 = typed.get("saves").parse().unwrap_or(0);
     if seen != view.version.saves {
         return not_now(
-            "The draft was saved again since you looked at it. Look at it once more, then approve.",
+            "The draft was saved again since you looked at it. Look at it once more, then decide.",
         );
     }
-    match plans::approve(&mut desk.connection, (view.version.id, seen), signed.person.id, desk.now)
-        .await
-    {
+    let rejections = plan_drafts::rejections(&mut desk.connection, view.version.id).await?;
+    if rejections.first().is_some_and(|one| one.saves == seen) {
+        return not_now("This draft was sent back as it stands. Its author saves it again first.");
+    }
+    let back = typed.get("verdict") == "send_back";
+    if view.is_outdated() && !back {
+        return not_now(
+            "The instrument was changed since this draft was saved. Its author saves it again first.",
+        );
+    }
+    let reason = crate::fields::sentence(typed.get("reason"), 300);
+    let reason_error = match &reason {
+        Err(words) => Some(words.clone()),
+        Ok(text) if back => is_reason(text).err().map(|error| error.to_string()),
+        Ok(_) => None,
+    };
+    let (name, password) = (&signed.person.sign_in, typed.get("password"));
+    let proof = prove(&state, name, password, &address, "decide about a plan").await?;
+    let password_error = proof.refusal("nothing was decided");
+    if reason_error.is_some() || password_error.is_some() {
+        let errors = [reason_error, password_error];
+        let status = StatusCode::UNPROCESSABLE_ENTITY;
+        return draw_version(&mut desk, &signed, id, &typed, errors, status).await;
+    }
+    let (draft, person) = ((view.version.id, seen), signed.person.id);
+    let decided = if back {
+        let reason = reason.unwrap_or_default();
+        plan_drafts::send_back(&mut desk.connection, draft, &reason, person, desk.now).await
+    } else {
+        plans::approve(&mut desk.connection, draft, person, desk.now).await
+    };
+    match decided {
         Ok(()) => Ok(Redirect::to(&format!("/plans/{}", view.plan.id)).into_response()),
         Err(StoreError::NotFound | StoreError::Conflict { .. }) => {
             not_now("Somebody decided on this draft a moment ago. Look at the plan again.")

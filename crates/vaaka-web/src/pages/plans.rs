@@ -15,13 +15,14 @@ use vaaka_store::ids::{PlanId, PlanVersionId};
 use vaaka_store::plans::{self, PlanView, Source, build_spec};
 use vaaka_store::rows::PlanPointRow;
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{people, registers};
+use vaaka_store::{people, plan_drafts, registers};
 
 use super::check_start::wanted;
 use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::draw_scene;
 use crate::error::WebError;
+use crate::fields::Fields;
 use crate::forms::PathId;
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
@@ -85,10 +86,22 @@ struct VersionPage {
     facts: Vec<(&'static str, String)>,
     reaction: Vec<&'static str>,
     steps: Vec<PreviewStep>,
-    may_approve: bool,
+    deciding: Option<Deciding>,
+    sent_back: Vec<String>,
     may_edit: bool,
     may_withdraw: bool,
     in_force: bool,
+}
+
+/// The form by which a draft is decided, as it was typed.
+#[derive(Debug)]
+struct Deciding {
+    alone: bool,
+    /// Why it cannot be approved as it stands; it may be sent back.
+    trouble: bool,
+    reason: String,
+    reason_error: Option<String>,
+    password_error: Option<String>,
 }
 
 /// A step as the technician will see it.
@@ -284,6 +297,11 @@ fn version_words(view: &PlanView, name: &str, approver: Option<&str>, desk: &Des
     let version = &view.version;
     match (version.state.as_str(), approver, version.approved_at) {
         ("draft", ..) => format!("draft by {name}"),
+        (state, Some(_), Some(at)) if version.approved_by == Some(version.created_by) => {
+            let at = local_day_time(at.0, &desk.here.zone);
+            let state = if state == "approved" { "in force" } else { "superseded" };
+            format!("{state}; by {name}, approved alone on {at}, not countersigned")
+        }
         ("withdrawn", ..) => format!("withdrawn, by {name}"),
         (state, Some(approver), Some(at)) => {
             let at = local_day_time(at.0, &desk.here.zone);
@@ -343,6 +361,18 @@ pub async fn version(
     PathId(id): PathId,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
+    draw_version(&mut desk, &signed, id, &Fields::default(), [None, None], StatusCode::OK).await
+}
+
+/// As [`version`], with what was typed and refused of its decision.
+pub(super) async fn draw_version(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    id: i64,
+    typed: &Fields,
+    [reason_error, password_error]: [Option<String>; 2],
+    status: StatusCode,
+) -> Result<Response, WebError> {
     let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
     let points = plans::points(&mut desk.connection, view.version.id).await?;
     let all = standards::all(&mut desk.connection, desk.today).await?;
@@ -351,7 +381,7 @@ pub async fn version(
         view.instrument.work_low.unwrap_or(view.version.range_low),
         view.instrument.work_high.unwrap_or(view.version.maximum),
     );
-    let found = spec_of(&view, points, &all, &desk).and_then(|spec| {
+    let found = spec_of(&view, points, &all, desk).and_then(|spec| {
         let steps = method.way(&spec).map_err(|error| error.to_string())?;
         let warnings = plan_warnings(method, &spec, work).map_err(|error| error.to_string())?;
         Ok((steps, warnings))
@@ -360,8 +390,11 @@ pub async fn version(
         Ok((steps, warnings)) => (steps, warnings, None),
         Err(words) => (vec![], vec![], Some(words)),
     };
-    let (by, approver) = names(&mut desk, &view).await?;
-    let shell = Shell::new(&signed, "plans", &desk.here);
+    let (by, approver) = names(desk, &view).await?;
+    let rejections = plan_drafts::rejections(&mut desk.connection, view.version.id).await?;
+    let is_sent_back = rejections.first().is_some_and(|one| one.saves == view.version.saves);
+    let only_lead = people::is_only_lead(&mut desk.connection).await?;
+    let shell = Shell::new(signed, "plans", &desk.here);
     let (lead, draft) = (shell.may_lead(), view.version.state == "draft");
     let own = view.version.created_by == signed.person.id;
     let template = VersionPage {
@@ -370,7 +403,18 @@ pub async fn version(
         saves: view.version.saves,
         heading: format!("{}, version {}", view.plan.name, view.version.version),
         state: version_state(&view.version.state),
-        words: version_words(&view, &by, approver.as_deref(), &desk),
+        words: match is_sent_back && draft {
+            true => format!("draft by {by}, sent back"),
+            false => version_words(&view, &by, approver.as_deref(), desk),
+        },
+        sent_back: rejections
+            .iter()
+            .filter(|_| draft)
+            .map(|one| {
+                let at = local_day_time(one.at.0, &desk.here.zone);
+                format!("{}, {at}: {}", one.person, one.reason)
+            })
+            .collect(),
         warnings: warnings.iter().map(ToString::to_string).collect(),
         facts: facts(&view, method.name()),
         reaction: view
@@ -380,14 +424,20 @@ pub async fn version(
             .filter_map(|word| word.parse::<Rung>().ok().map(Rung::words))
             .collect(),
         steps: steps.iter().map(preview).collect(),
-        may_approve: lead && draft && !own && trouble.is_none(),
+        deciding: (lead && draft && (!own || only_lead) && !is_sent_back).then(|| Deciding {
+            alone: own,
+            trouble: trouble.is_some(),
+            reason: typed.get("reason").to_owned(),
+            reason_error,
+            password_error,
+        }),
         may_edit: lead && (own || !draft),
         may_withdraw: lead && draft,
         in_force: view.version.state == "approved",
         trouble,
         shell,
     };
-    page(StatusCode::OK, &template)
+    page(status, &template)
 }
 
 /// The calendar rule with what makes the check due out of turn.

@@ -490,6 +490,9 @@ async fn block(
                 let none = of_kind.all(|one| unfit(one).is_some());
                 none.then(|| (format!("no {} can be used now", kind_words(kind)), None))
             });
+        if let Some((words, _)) = &item.blocked {
+            item.why = Some(words.clone());
+        }
     }
     Ok(())
 }

@@ -197,6 +197,13 @@ pub async fn use_lot(
         let refusal = Refusal::of(form, "reason", typed, words);
         return refused(&mut desk, &signed, &tag, refusal).await;
     }
+    let waits =
+        vaaka_store::certificate_reviews::waiting_of_lot(&mut desk.connection, LotId(lot)).await?;
+    if waits.is_some() {
+        let words = "Its certificate waits for a second lead: nothing could be checked with it. That comes first.";
+        let refusal = Refusal::of(form, "reason", typed, words);
+        return refused(&mut desk, &signed, &tag, refusal).await;
+    }
     let by = desk.by(&signed);
     match standard_changes::use_lot(
         &mut desk.connection,

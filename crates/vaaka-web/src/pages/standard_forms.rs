@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use rust_decimal::Decimal;
-use vaaka_core::quantity::Unit;
-use vaaka_core::standard::{UseKind, changes_between};
+use vaaka_core::quantity::{TypedDecimal, Unit};
+use vaaka_core::standard::{UseKind, changes_between, far_words, is_far};
 use vaaka_store::ids::{CertificateId, LotId, StandardId};
 use vaaka_store::rows::{Certificate, CertifiedValue, Lot};
 use vaaka_store::standard_changes::{self, Asked, NewLot, StandardFields};
@@ -187,8 +187,49 @@ fn value_columns() -> Vec<(&'static str, &'static str, Look)> {
     ]
 }
 
+/// The rows whose value lies so far from nominal that it is asked about, with the words.
+fn far_rows(typed: &Fields) -> Vec<(usize, String)> {
+    let number = |row: usize, key: &str| {
+        TypedDecimal::parse(typed.get(&format!("values.{row}.{key}"))).ok().map(|read| read.value)
+    };
+    (0..rows_filled(typed, "values"))
+        .filter_map(|row| {
+            let (nominal, value) = (number(row, "nominal")?, number(row, "value")?);
+            let expanded = number(row, "uncertainty").unwrap_or_default();
+            is_far(nominal, value, expanded).then(|| (row, far_words(nominal, value, expanded)))
+        })
+        .collect()
+}
+
+/// What is far from nominal is asked about once, at its field; the answer holds for the value that was asked about.
+fn ask_far(reader: &mut Reader<'_>, typed: &Fields) {
+    for (row, words) in far_rows(typed) {
+        let name = |key: &str| format!("values.{row}.{key}");
+        let answered =
+            reader.ticked(&name("sure")) && typed.get(&name("asked")) == typed.get(&name("value"));
+        if !answered {
+            let words = format!(
+                "{words}. Look at the paper again; if it says so, tick “so stated” in this row."
+            );
+            reader.fault(&name("value"), words);
+        }
+    }
+}
+
+/// For which values the question is asked, as the form carries it.
+fn asked_about(typed: &Fields) -> Vec<(String, String)> {
+    let value = |row: usize| typed.get(&format!("values.{row}.value")).to_owned();
+    far_rows(typed).iter().map(|(row, _)| (format!("values.{row}.asked"), value(*row))).collect()
+}
+
 fn value_table(typed: &Fields) -> Table {
-    let mut table = Table::new("Certified values, in full", "values", typed, 4, value_columns);
+    let far = !far_rows(typed).is_empty();
+    let columns = || {
+        let mut columns = value_columns();
+        columns.extend(far.then_some(("sure", "So stated", Look::Tick)));
+        columns
+    };
+    let mut table = Table::new("Certified values, in full", "values", typed, 4, columns);
     table.hint = "One row a piece; several rows of one piece, each with its temperature, for a value that depends on it. Only the pieces with a certified value serve. Where nothing but the class of a piece is known, give the limit of that class as U and tick the box: its standard uncertainty is then that limit over √3.".into();
     table
 }
@@ -322,6 +363,7 @@ fn lot_form(tag: &str, typed: &Fields) -> Form {
             Group::new("", vec![unit_field()]),
         ],
         tables: vec![value_table(typed)],
+        hidden: asked_about(typed),
         ..Form::new("standards", format!("A lot of {tag}"), format!("{}/lot", path(tag)), path(tag), "Register it")
     }
 }
@@ -352,13 +394,14 @@ pub async fn create_lot(
     let lot = read_lot(&mut reader, record.standard.id);
     let certificate = read_certificate(&mut reader);
     let values = read_values(&mut reader, &typed);
+    ask_far(&mut reader, &typed);
     if !reader.is_fine() {
         return form.draw(&signed, &desk.here, &typed, &reader.faults);
     }
     let by = desk.by(&signed);
     let new = NewLot { lot, certificate, values };
     match standard_changes::add_lot(&mut desk.connection, record.standard.id, new, by).await {
-        Ok(_) => Ok(Redirect::to(&path(&tag)).into_response()),
+        Ok((_, id)) => Ok(Redirect::to(&format!("/certificates/{id}")).into_response()),
         Err(StoreError::Conflict { constraint }) => {
             if constraint.starts_with("certificates") {
                 reader.fault("number", "A certificate of this number is in the register already.");
@@ -418,10 +461,9 @@ pub(super) fn read_lot(reader: &mut Reader<'_>, standard: StandardId) -> Lot {
     }
 }
 
-fn certificate_form(tag: &str, typed: &Fields) -> Form {
+fn certificate_form(tag: &str, typed: &Fields, replaces: bool) -> Form {
     let mut group = certificate_group();
-    group.fields.insert(
-        0,
+    let why = replaces.then(|| {
         Field::new(
             "change",
             "Why there is a new one",
@@ -430,14 +472,14 @@ fn certificate_form(tag: &str, typed: &Fields) -> Form {
                 ("recertified", "the same piece was certified anew: valid from its date, the past stays"),
                 ("clerical", "a slip of the pen is put right: past checks are evaluated again beside the old verdicts"),
             ]),
-        ),
-    );
+        )
+    });
+    group.fields.splice(0..0, why);
     Form {
-        intro:
-            "The values of the certificate that holds now are filled in; change what is different."
-                .into(),
+        intro: "The values of the certificate that holds now are filled in; change what is different. It serves when another lead has compared it with the paper.".into(),
         groups: vec![group, Group::new("", vec![unit_field()])],
         tables: vec![value_table(typed)],
+        hidden: asked_about(typed),
         ..Form::new(
             "standards",
             format!("A new certificate of {tag}"),
@@ -485,7 +527,12 @@ pub async fn new_certificate(
     let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
     let typed = filled_in(&record);
-    certificate_form(&tag, &typed).draw(&signed, &desk.here, &typed, &Faults::new())
+    certificate_form(&tag, &typed, record.certificate.is_some()).draw(
+        &signed,
+        &desk.here,
+        &typed,
+        &Faults::new(),
+    )
 }
 
 /// Adds a certificate to the lot in use.
@@ -494,42 +541,49 @@ pub async fn create_certificate(
     Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
-    let form = certificate_form(&tag, &typed);
+    let form = certificate_form(&tag, &typed, record.certificate.is_some());
     if !typed.get("more").is_empty() {
         return form.draw(&signed, &desk.here, &typed, &Faults::new());
     }
     let mut reader = Reader::of(&typed);
-    let (Some(lot), Some(old)) = (&record.lot, &record.certificate) else {
-        reader.fault(
-            "*",
-            "This standard has no lot with a certificate in use. Register a lot first.",
-        );
+    let Some(lot) = &record.lot else {
+        reader.fault("*", "This standard has no lot in use. Register a lot first.");
         return form.draw(&signed, &desk.here, &typed, &reader.faults);
     };
-    let change = reader.choice("change", |word| {
-        ["recertified", "clerical"].into_iter().find(|known| *known == word)
+    // None where the first certificate of the lot was rejected.
+    let old = record.certificate.as_ref();
+    let change = old.and_then(|_| {
+        reader.choice("change", |word| {
+            ["recertified", "clerical"].into_iter().find(|known| *known == word)
+        })
     });
     let mut certificate = read_certificate(&mut reader);
     let values = read_values(&mut reader, &typed);
-    if change == Some("clerical") {
-        // A slip of the pen does not move the time for which the certificate holds.
-        certificate.version = old.version + 1;
-        if certificate.valid_from != old.valid_from {
-            let words = format!(
-                "A slip of the pen holds from the same day on, {}. Certified anew is the other choice.",
-                old.valid_from.0
-            );
-            reader.fault("valid_from", words);
+    ask_far(&mut reader, &typed);
+    if let Some(old) = old {
+        if change == Some("clerical") {
+            // A slip of the pen does not move the time for which the certificate holds.
+            certificate.version = old.version + 1;
+            if certificate.valid_from != old.valid_from {
+                let words = format!(
+                    "A slip of the pen holds from the same day on, {}. Certified anew is the other choice.",
+                    old.valid_from.0
+                );
+                reader.fault("valid_from", words);
+            }
+        } else if reader.is_fine() && certificate.valid_from <= old.valid_from {
+            reader.fault("valid_from", "A new certification begins after the one before it.");
         }
-    } else if reader.is_fine() && certificate.valid_from <= old.valid_from {
-        reader.fault("valid_from", "A new certification begins after the one before it.");
     }
     if !reader.is_fine() {
         return form.draw(&signed, &desk.here, &typed, &reader.faults);
     }
-    certificate.change = change.unwrap_or("recertified").to_owned();
-    certificate.replaces_id = Some(old.id);
-    let asked = look_back(&record, old, &certificate, &values, &desk)?;
+    let mut asked = None;
+    if let Some(old) = old {
+        certificate.change = change.unwrap_or("recertified").to_owned();
+        certificate.replaces_id = Some(old.id);
+        asked = look_back(&record, old, &certificate, &values, &desk)?;
+    }
     let by = desk.by(&signed);
     let (standard, lot) = (record.standard.id, lot.id);
     let added = standard_changes::add_certificate(
@@ -542,20 +596,13 @@ pub async fn create_certificate(
         by,
     );
     match added.await {
-        Ok(added) => Ok(Redirect::to(&match added.look_back {
-            Some(id) => format!("/look-backs/{id}"),
-            None => path(&tag),
-        })
-        .into_response()),
+        Ok(id) => Ok(Redirect::to(&format!("/certificates/{id}")).into_response()),
+        Err(StoreError::Conflict { constraint }) if constraint == "certificate_reviews_one" => {
+            let words = "Another certificate of this lot waits for its second lead. Decide that one first; the page of the standard leads to it.";
+            form.draw(&signed, &desk.here, &typed, &whole(words))
+        }
         Err(StoreError::Conflict { .. }) => {
             reader.fault("number", "A certificate of this number is in the register already. Certified anew has a number of its own.");
-            form.draw(&signed, &desk.here, &typed, &reader.faults)
-        }
-        Err(StoreError::Unreadable { what }) => {
-            reader.fault(
-                "values",
-                format!("A piece that plans or past checks need is missing: {what}."),
-            );
             form.draw(&signed, &desk.here, &typed, &reader.faults)
         }
         Err(other) => Err(other.into()),

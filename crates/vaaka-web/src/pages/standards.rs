@@ -14,6 +14,7 @@ use vaaka_store::rows::{Certificate, CertifiedValue, Lot};
 use vaaka_store::standards::{self, Record};
 use vaaka_store::{Connection, wear};
 
+use super::certificates::review_words;
 use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::draw_face;
@@ -83,19 +84,22 @@ struct StandardPage {
 }
 
 #[derive(Debug)]
-struct ValueRow {
-    piece: String,
-    nominal: String,
-    temperature: String,
-    value: String,
-    uncertainty: String,
-    non_uniformity: String,
+pub struct ValueRow {
+    pub(super) piece: String,
+    pub(super) nominal: String,
+    pub(super) temperature: String,
+    pub(super) value: String,
+    pub(super) uncertainty: String,
+    pub(super) non_uniformity: String,
 }
 
 #[derive(Debug)]
 struct Paper {
     id: i64,
     words: String,
+    /// How its second look stands, where there was one.
+    review: Option<&'static str>,
+    waits: bool,
     valid: String,
     files: Vec<FileBrief>,
 }
@@ -331,8 +335,14 @@ async fn instead(desk: &mut Desk, facts: &StandardFacts) -> Result<String, WebEr
 
 async fn papers(desk: &mut Desk, record: &Record) -> Result<Vec<Paper>, WebError> {
     let mut shown = Vec::new();
-    for paper in standards::certificates(&mut desk.connection, record.standard.id).await? {
+    let all = standards::certificates(&mut desk.connection, record.standard.id).await?;
+    let ids: Vec<_> = all.iter().map(|paper| paper.id).collect();
+    let reviews = vaaka_store::certificate_reviews::of_these(&mut desk.connection, &ids).await?;
+    for paper in all {
+        let review = reviews.iter().find(|review| review.certificate_id == paper.id);
         shown.push(Paper {
+            review: review_words(review),
+            waits: review.is_some_and(|review| review.state == "waiting"),
             id: paper.id.0,
             words: paper_words(&paper),
             valid: format!("{} to {}", long_day(paper.valid_from.0), long_day(paper.valid_until.0)),
@@ -342,7 +352,7 @@ async fn papers(desk: &mut Desk, record: &Record) -> Result<Vec<Paper>, WebError
     Ok(shown)
 }
 
-fn paper_words(paper: &Certificate) -> String {
+pub(super) fn paper_words(paper: &Certificate) -> String {
     let kind = match paper.kind.as_str() {
         "conformance" => "conformance",
         _ => "calibration",
@@ -447,7 +457,7 @@ fn full(value: Decimal) -> String {
     show_decimal(value, value.scale())
 }
 
-fn value_row(row: &CertifiedValue) -> ValueRow {
+pub(super) fn value_row(row: &CertifiedValue) -> ValueRow {
     ValueRow {
         piece: row.piece.clone(),
         nominal: format!("{} {}", full(row.nominal), row.unit),

@@ -20,7 +20,7 @@ use vaaka_store::instrument_changes;
 use vaaka_store::news::News;
 use vaaka_store::standing::{Of, Standings};
 
-use super::charts::{newest_of, state_class};
+use super::charts::{by_itself, newest_of, state_class};
 use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::Spark;
@@ -135,7 +135,10 @@ async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError>
     let drawn: Vec<StreamId> = ranked.iter().map(|(_, _, view)| view.stream.id).collect();
     let trails = charts::trails(&mut desk.connection, &drawn, TRAIL).await?;
     let bad = ranked.iter().filter(|(standing, ..)| standing.is_bad()).count();
-    let signals = ranked.iter().filter(|(standing, ..)| standing.is_signal()).count();
+    let has_signal = |(standing, _, view): &&(Standing, f64, &StreamView)| {
+        !standing.is_bad() && by_itself(newest.get(&view.stream.id)).is_signal()
+    };
+    let signals = ranked.iter().filter(has_signal).count();
     Ok(Cards {
         heading: format!(
             "{} charts, {bad} not within tolerance, {signals} with a signal",
@@ -198,7 +201,11 @@ fn card(
         tolerance: point.map_or((None, None), |point| {
             (point.lower_tolerance_limit, point.upper_tolerance_limit)
         }),
-        state: if state == "due" { "ok" } else { state },
+        // The mark is what its own point says; what its instrument says stands in the words.
+        state: match state_class(by_itself(point)) {
+            "due" => "ok",
+            own => own,
+        },
     };
     Card {
         id: stream.id,

@@ -99,6 +99,16 @@ pub(super) async fn ways(
             })
             .collect());
     }
+    let wrong = standings.plans(instrument.id).iter().find_map(|one| one.wrong_standard.clone());
+    if let Some(tag) = wrong.filter(|_| by_lead) {
+        found.push(Way {
+            words: format!(
+                "See what rested on {tag}; its look-back is closed when that is settled."
+            ),
+            path: Some(format!("/standards/{tag}")),
+            order: None,
+        });
+    }
     // The whole round is worked out for this: once, and only if a plan is stuck.
     let mut due = None;
     for view in views {

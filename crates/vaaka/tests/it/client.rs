@@ -267,6 +267,15 @@ impl Bench {
         self.post(path, &fields).await
     }
 
+    /// Countersigns what waits on a page, with a password and a sentence.
+    pub async fn countersign(&self, path: &str, password: &str) -> Page {
+        let mut fields = self.get(path).await.form(&format!("form[action='{path}']"));
+        fields.insert("reason".into(), "compared line by line with the paper".into());
+        fields.insert("password".into(), password.into());
+        fields.insert("verdict".into(), "countersign".into());
+        self.post(path, &fields).await
+    }
+
     pub async fn post_from(&self, path: &str, origin: &str, fields: &HashMap<&str, &str>) -> Page {
         let request = self.client.post(format!("{}{path}", self.base)).header("origin", origin);
         Self::page(request.form(fields).send().await.unwrap()).await

@@ -70,7 +70,7 @@ async fn the_schema_refuses_what_no_page_may_ask() {
         (format!("{INSTRUMENT} VALUES ('X-1', 'x', 999, 'kg', 1, 1, '', 'in_service', 1)"), "instruments_area_id_fkey"),
         // Two plan versions in force at once; one approved by its own author; one without approval.
         (version("version", "9"), "plan_versions_one_approved"),
-        (version("version, state, approved_by", "9, 'superseded', created_by"), "plan_versions_check"),
+        (version("version, state, approved_by", "9, 'superseded', created_by"), "another lead than its author approves"),
         (version("version, state, approved_by", "9, 'superseded', NULL"), "plan_versions"),
         (version("version, state, minutes", "9, 'superseded', 0"), "plan_versions_minutes_check"),
         (version("version, state, standard_id", "9, 'superseded', NULL"), "plan_versions_one_standard"),

@@ -33,6 +33,7 @@ mod web_paper;
 mod web_people;
 mod web_plans;
 mod web_run;
+mod web_second_looks;
 mod web_shifts;
 mod web_standards;
 mod web_standing;

@@ -287,7 +287,8 @@ async fn a_plan_superseded_in_mid_check_still_judges_the_open_one() {
     // In-service limits are twice those of initial verification (OIML R 76-1, 3.5.2).
     let saved = ilma.submit(&page, "/plans/1/edit", &[("s.stage", "initial")]).await;
     let version = saved.location.unwrap();
-    let form = rauno.get(&version).await.form(&format!("form[action='{version}/approve']"));
+    let mut form = rauno.get(&version).await.form(&format!("form[action='{version}/approve']"));
+    form.insert("password".into(), "hiljainen-vuo-5".into());
     let approved = rauno.post(&format!("{version}/approve"), &form).await;
     assert_eq!(approved.status, StatusCode::SEE_OTHER, "{}", approved.words("main"));
 

@@ -137,6 +137,16 @@ async fn standards_come_in_with_their_values() {
     let (path, page) = look(&ilma, "standards", table.as_bytes()).await;
     assert!(page.words("h1").contains("2 lines of standards can be brought in"), "{}", page.text);
     assert_eq!(bring_in(&ilma, &path).await.status, StatusCode::SEE_OTHER);
+    // What a table brings waits for the other lead like what is typed; the leads are called once for all of it.
+    let rauno = Bench::signed_in(&server.base, "rauno", "hiljainen-vuo-5").await;
+    assert!(ilma.get("/standards/NW-1").await.text.contains("NC-9 waits for a second lead"));
+    let notices = rauno.get("/notices").await.all(".notices li");
+    let called = notices.iter().filter(|one| one.contains("Certificates wait")).count();
+    assert_eq!(called, 1, "{notices:?}");
+    let waiting = rauno.get("/certificates").await.hrefs("tbody td a");
+    assert_eq!(waiting.len(), 1, "{waiting:?}");
+    let done = rauno.countersign(&waiting[0], "hiljainen-vuo-5").await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.words("main"));
     let there = ilma.get("/standards/NW-1").await;
     assert!(there.text.contains("20.0003") && there.text.contains("NC-9"), "{}", there.text);
     let rows: Vec<Value> =

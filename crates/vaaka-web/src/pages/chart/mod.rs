@@ -209,12 +209,14 @@ async fn fill(
         to: ends.1,
         more_rows: view == "table" && rows.len() as i64 >= MOST_ROWS,
         finding: finding(&read, &here),
-        what_to_do: read
-            .newest
-            .as_ref()
-            .map_or("Check it once, and the chart begins.".to_owned(), |(_, verdict)| {
-                action_sentence(verdict.action).to_owned()
-            }),
+        what_to_do: match &read.newest {
+            None => "Check it once, and the chart begins.".to_owned(),
+            // What the newest verdict said holds as long as nothing has come since.
+            Some(_) if !read.standing.is_usable() && !read.standing.is_bad() => {
+                "Its page says what leads on from here.".to_owned()
+            }
+            Some((_, verdict)) => action_sentence(verdict.action).to_owned(),
+        },
         limits: limits_card(&read, &here),
         earlier: earlier_words(&read, &here),
         signals: signal_lines(&read, &here),
