@@ -339,6 +339,8 @@ pub fn apply_changes(
                 row.evidence += 1;
             }
             None => rows.push(SignalRow {
+                owner_id: None,
+                due_on: None,
                 stream_id: stream,
                 segment_id: segment,
                 side,

@@ -8,9 +8,10 @@ use serde_json::json;
 use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::{AreaId, InstrumentId, SetUpId};
-use crate::rows::{Area, Instrument, SetUp};
-use crate::schema::{areas, instruments, set_ups};
+use crate::rows::{Area, Instrument, InstrumentStateRow, SetUp};
+use crate::schema::{areas, instrument_states, instruments, set_ups};
 use crate::standard_changes::By;
+use crate::types::{At, Day};
 
 /// What is said of an instrument.
 #[derive(Debug, Clone, Insertable, AsChangeset)]
@@ -35,6 +36,9 @@ pub struct InstrumentFields {
     pub adjustable: bool,
     pub sealed: bool,
     pub critical: bool,
+    pub maker: String,
+    pub model: String,
+    pub calibrated_until: Option<Day>,
 }
 
 async fn note(
@@ -70,9 +74,21 @@ pub async fn register(
     connection
         .transaction(async |connection| {
             let id: InstrumentId = diesel::insert_into(instruments::table)
-                .values((instruments::tag.eq(tag), fields))
+                // Nothing vouches for it yet: it serves after its first good check, when a lead takes it into service.
+                .values((instruments::tag.eq(tag), instruments::state.eq("on_hold"), fields))
                 .returning(instruments::id)
                 .get_result(connection)
+                .await?;
+            diesel::insert_into(instrument_states::table)
+                .values(InstrumentStateRow {
+                    instrument_id: id,
+                    state: "on_hold".to_owned(),
+                    restricted_to: None,
+                    reason: "new in the register: in service after its first good check".to_owned(),
+                    person_id: by.person,
+                    at: At(by.at),
+                })
+                .execute(connection)
                 .await?;
             diesel::insert_into(set_ups::table)
                 .values((set_ups::instrument_id.eq(id), set_ups::name.eq("as installed")))
@@ -90,6 +106,8 @@ fn detail(tag: &str, fields: &InstrumentFields) -> serde_json::Value {
         "range": [fields.range_low, fields.maximum], "work": [fields.work_low, fields.work_high],
         "serial": fields.serial, "firmware": fields.firmware,
         "calibration_file": fields.calibration_file, "sealed": fields.sealed,
+        "maker": fields.maker, "model": fields.model,
+        "calibrated_until": fields.calibrated_until.map(|day| day.0.to_string()),
         "configuration": fields.configuration_names.iter().zip(&fields.configuration_values)
             .map(|(name, value)| json!([name, value])).collect::<Vec<_>>(),
     })

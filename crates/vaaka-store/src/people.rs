@@ -127,7 +127,8 @@ pub async fn add(
 ) -> Result<PersonId, StoreError> {
     connection
         .transaction(async |connection| {
-            let id = insert(connection, fields, password_hash, by.at).await?;
+            // What somebody else chose is good for one sign-in.
+            let id = insert(connection, fields, (password_hash, true), by.at).await?;
             let detail =
                 json!({ "sign_in": fields.sign_in, "name": fields.name, "role": fields.role });
             note(connection, id, Some(by.person), by.at, "person_added", detail).await?;
@@ -139,7 +140,7 @@ pub async fn add(
 async fn insert(
     connection: &mut AsyncPgConnection,
     fields: PersonFields<'_>,
-    password_hash: &str,
+    (password_hash, once): (&str, bool),
     at: Timestamp,
 ) -> Result<PersonId, StoreError> {
     Ok(diesel::insert_into(people::table)
@@ -151,6 +152,7 @@ async fn insert(
             people::password_hash.eq(password_hash),
             people::active.eq(fields.active),
             people::created_at.eq(At(at)),
+            people::must_change.eq(once),
         ))
         .returning(people::id)
         .get_result(connection)
@@ -168,6 +170,36 @@ async fn note(
     let chain = format!("person:{id}");
     audit::hold(connection, &chain).await?;
     audit::record(connection, &Happening { chain: &chain, at, person: by, action, detail }).await
+}
+
+/// Sets one's own password; every other sign-in of the person ends.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn own_password(
+    connection: &mut AsyncPgConnection,
+    person: PersonId,
+    password_hash: &str,
+    keep_session: &str,
+    at: Timestamp,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            diesel::update(people::table.find(person))
+                .set((
+                    people::password_hash.eq(password_hash),
+                    people::must_change.eq(false),
+                    people::version.eq(people::version + 1),
+                ))
+                .execute(connection)
+                .await?;
+            let others = sessions::table
+                .filter(sessions::person_id.eq(person))
+                .filter(sessions::id_hash.ne(crate::sessions::hash(keep_session)));
+            diesel::delete(others).execute(connection).await?;
+            note(connection, person, Some(person), at, "own_password_set", json!({})).await
+        })
+        .await
 }
 
 /// Changes a person; who may no longer sign in, or has a new password or role, is signed out.
@@ -193,6 +225,7 @@ pub async fn edit(
                     people::active.eq(fields.active),
                     people::version.eq(people::version + 1),
                     fields.password_hash.map(|hash| people::password_hash.eq(hash)),
+                    fields.password_hash.map(|_| people::must_change.eq(seen.id != by.person)),
                 ))
                 .execute(connection)
                 .await?;
@@ -256,7 +289,7 @@ pub async fn first(
             if count(connection).await? > 0 {
                 return Err(StoreError::Conflict { constraint: "people_first".to_owned() });
             }
-            let id = insert(connection, fields, password_hash, at).await?;
+            let id = insert(connection, fields, (password_hash, false), at).await?;
             let site_id: SiteId = diesel::insert_into(sites::table)
                 .values((sites::name.eq(site.name), sites::zone.eq(site.zone)))
                 .returning(sites::id)

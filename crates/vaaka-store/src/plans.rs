@@ -148,6 +148,7 @@ pub async fn awake(
         (rule.word(), Day(today.saturating_sub(jiff::Span::new().days(days))))
     };
     let (week, month) = (since(DueRule::EachWeek), since(DueRule::EachMonth));
+    let (quarter, year) = (since(DueRule::EachQuarter), since(DueRule::EachYear));
     let rests = |(rule, day): (&'static str, Day)| {
         plan_versions::due_rule.eq(rule).and(plans::last_done_on.assume_not_null().gt(day))
     };
@@ -157,7 +158,9 @@ pub async fn awake(
                 .is_null()
                 .or(cardinality(plan_versions::due_triggers).gt(0))
                 .or(plans::id.eq_any(begun))
-                .or(diesel::dsl::not(rests(week).or(rests(month)))),
+                .or(diesel::dsl::not(
+                    rests(week).or(rests(month)).or(rests(quarter)).or(rests(year)),
+                )),
         )
         .load(connection)
         .await?)

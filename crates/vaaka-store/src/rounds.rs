@@ -16,9 +16,10 @@ use crate::ids::{InstrumentId, PersonId, PlanId, ShiftId};
 use crate::prepared::{Bind, prepared};
 use crate::rows::Shift;
 use crate::schema::{
-    checks, handovers, instrument_events, instrument_uses, people, plan_versions, plans,
-    round_sign_offs, shift_instances,
+    checks, handovers, instrument_events, instrument_uses, missed_reasons, people, plan_versions,
+    plans, round_sign_offs, shift_instances,
 };
+use crate::standard_changes::By;
 use crate::types::At;
 
 /// A plan as far as missing needs it.
@@ -72,9 +73,11 @@ pub async fn missed_between(
     from: Timestamp,
     until: Timestamp,
 ) -> Result<Vec<(PlanId, Missed)>, StoreError> {
-    // Weeks and months run from the last check before.
-    let back = from.checked_sub(SignedDuration::from_hours(24 * 70)).unwrap_or(from);
-    let seldom = |rule: DueRule| matches!(rule, DueRule::EachWeek | DueRule::EachMonth);
+    // Weeks, months and longer run from the last check before.
+    let longest = asked.iter().map(|one| one.rule.interval()).max().unwrap_or_default();
+    let back = SignedDuration::from_hours(24 * 8) + longest * 2;
+    let back = from.checked_sub(back).unwrap_or(from);
+    let seldom = |rule: DueRule| rule.rests_for().is_some_and(|days| days > 1);
     let first = if asked.iter().any(|one| seldom(one.rule)) {
         back
     } else {
@@ -193,6 +196,66 @@ pub async fn since_checks(
         );
     }
     Ok(found)
+}
+
+/// Why checks were missed whose windows began in a period: plan, beginning of the window, the words, who said so.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn missed_reasons(
+    connection: &mut AsyncPgConnection,
+    from: Timestamp,
+    until: Timestamp,
+) -> Result<Vec<(PlanId, At, String, String)>, StoreError> {
+    let longest = SignedDuration::from_hours(24 * 400);
+    let from = from.checked_sub(longest).unwrap_or(from);
+    Ok(missed_reasons::table
+        .inner_join(people::table)
+        .filter(missed_reasons::window_from.between(At(from), At(until)))
+        .select((
+            missed_reasons::plan_id,
+            missed_reasons::window_from,
+            missed_reasons::reason,
+            people::name,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// Keeps why a check was missed.
+///
+/// # Errors
+/// [`StoreError::Conflict`] where it was said before.
+pub async fn explain_missed(
+    connection: &mut AsyncPgConnection,
+    plan: PlanId,
+    window: Timestamp,
+    reason: &str,
+    by: By,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            diesel::insert_into(missed_reasons::table)
+                .values((
+                    missed_reasons::plan_id.eq(plan),
+                    missed_reasons::window_from.eq(At(window)),
+                    missed_reasons::reason.eq(reason),
+                    missed_reasons::person_id.eq(by.person),
+                    missed_reasons::at.eq(At(by.at)),
+                ))
+                .execute(connection)
+                .await?;
+            let chain = format!("plan:{plan}");
+            let happening = Happening {
+                chain: &chain,
+                at: by.at,
+                person: Some(by.person),
+                action: "missed_check_explained",
+                detail: json!({ "window": window.to_string(), "reason": reason }),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
 }
 
 /// What each plan asked for in its time, of all instruments or of one: a version for as long as it was

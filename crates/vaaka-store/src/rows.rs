@@ -21,7 +21,7 @@ macro_rules! row {
 
 row! { #[doc = "A person."] Person in people {
     id: PersonId, sign_in: String, name: String, role: String, password_hash: String,
-    active: bool, created_at: At, version: i32, email: String,
+    active: bool, created_at: At, version: i32, email: String, must_change: bool,
 } }
 row! { #[doc = "A site."] Site in sites { id: SiteId, name: String, zone: String } }
 row! { #[doc = "An area."] Area in areas { id: AreaId, site_id: SiteId, name: String, walk_order: i32 } }
@@ -38,7 +38,8 @@ row! { #[doc = "An instrument."] Instrument in instruments {
     range_low: Decimal, owner: String, firmware: String, adjustable: bool, sealed: bool,
     critical: bool, restricted_to: Option<String>, family: String, work_low: Option<Decimal>,
     work_high: Option<Decimal>, calibration_file: String, configuration_names: Vec<String>,
-    configuration_values: Vec<Decimal>,
+    configuration_values: Vec<Decimal>, maker: String, model: String,
+    calibrated_until: Option<Day>,
 } }
 row! { #[doc = "A change of an instrument's state."] InstrumentStateRow in instrument_states {
     instrument_id: InstrumentId, state: String, restricted_to: Option<String>, reason: String,
@@ -212,7 +213,7 @@ row! { #[doc = "What somebody said of a point."] PointMark in point_marks {
 row! { #[doc = "A signal."] SignalRow in signals {
     stream_id: StreamId, segment_id: SegmentId, side: Option<String>, opened_ordinal: i64,
     opened_at: At, last_evidence_at: At, evidence: i32, state: String,
-    cause_id: Option<CauseId>, touched_at: At,
+    cause_id: Option<CauseId>, touched_at: At, owner_id: Option<PersonId>, due_on: Option<Day>,
 } }
 row! { #[doc = "A step that somebody took about a signal."] SignalStepRow in signal_steps {
     signal_id: SignalId, step: String, words: String, cause_id: Option<CauseId>,

@@ -4,6 +4,7 @@
 diesel::table! { people (id) {
     id -> BigInt, sign_in -> Text, name -> Text, role -> Text, password_hash -> Text,
     active -> Bool, created_at -> Timestamptz, version -> Integer, email -> Text,
+    must_change -> Bool,
 } }
 diesel::table! { sessions (id_hash) {
     id_hash -> Bytea, data -> Jsonb, person_id -> Nullable<BigInt>, expires_at -> Timestamptz,
@@ -46,6 +47,7 @@ diesel::table! { instruments (id) {
     critical -> Bool, restricted_to -> Nullable<Text>, family -> Text,
     work_low -> Nullable<Numeric>, work_high -> Nullable<Numeric>, calibration_file -> Text,
     configuration_names -> Array<Text>, configuration_values -> Array<Numeric>,
+    maker -> Text, model -> Text, calibrated_until -> Nullable<Date>,
 } }
 diesel::table! { files (id) {
     id -> BigInt, instrument_id -> Nullable<BigInt>, certificate_id -> Nullable<BigInt>,
@@ -242,6 +244,9 @@ diesel::table! { certificate_reviews (certificate_id) {
     suspect_from -> Nullable<Timestamptz>, state -> Text, decided_by -> Nullable<BigInt>,
     decided_at -> Nullable<Timestamptz>, decided_reason -> Nullable<Text>, alone -> Bool,
 } }
+diesel::table! { missed_reasons (plan_id, window_from) {
+    plan_id -> BigInt, window_from -> Timestamptz, reason -> Text, person_id -> BigInt, at -> Timestamptz,
+} }
 diesel::table! { plan_rejections (plan_version_id, saves) {
     plan_version_id -> BigInt, saves -> Integer, reason -> Text, person_id -> BigInt, at -> Timestamptz,
 } }
@@ -317,6 +322,7 @@ diesel::table! { signals (id) {
     id -> BigInt, stream_id -> BigInt, segment_id -> BigInt, side -> Nullable<Text>,
     opened_ordinal -> BigInt, opened_at -> Timestamptz, last_evidence_at -> Timestamptz,
     evidence -> Integer, state -> Text, cause_id -> Nullable<BigInt>, touched_at -> Timestamptz,
+    owner_id -> Nullable<BigInt>, due_on -> Nullable<Date>,
 } }
 diesel::table! { signal_causes (id) {
     id -> BigInt, name -> Text, added_by -> Nullable<BigInt>, added_at -> Nullable<Timestamptz>,
@@ -370,6 +376,7 @@ diesel::joinable!(characteristics -> results (result_id));
 diesel::joinable!(budgets -> results (result_id));
 diesel::joinable!(certificate_reviews -> certificates (certificate_id));
 diesel::joinable!(plan_rejections -> people (person_id));
+diesel::joinable!(missed_reasons -> people (person_id));
 diesel::joinable!(handovers -> people (person_id));
 diesel::joinable!(round_sign_offs -> people (person_id));
 diesel::joinable!(ladder_steps -> people (person_id));
@@ -435,6 +442,7 @@ diesel::allow_tables_to_appear_in_same_query!(
     plan_points,
     certificate_reviews,
     plan_rejections,
+    missed_reasons,
     checks,
     readings,
     reading_voids,

@@ -13,7 +13,7 @@ use crate::schema::{people, sessions};
 use crate::types::At;
 use crate::{Store, StoreError};
 
-fn hash(id: &str) -> Vec<u8> {
+pub(crate) fn hash(id: &str) -> Vec<u8> {
     Sha256::digest(id.as_bytes()).to_vec()
 }
 

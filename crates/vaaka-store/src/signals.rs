@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Integer, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use thiserror::Error;
@@ -13,7 +14,7 @@ use crate::ids::{CauseId, CheckId, InstrumentId, PersonId, SegmentId, SignalId, 
 use crate::prepared::{Bind, prepared};
 use crate::rows::{SignalRow, SignalStepRow};
 use crate::schema::{people, signal_causes, signal_steps, signals, sites};
-use crate::types::At;
+use crate::types::{At, Day};
 
 /// A signal with where it stands.
 #[derive(Debug, Clone, QueryableByName)]
@@ -60,6 +61,12 @@ pub struct SignalView {
     /// When somebody did something about it last.
     #[diesel(sql_type = Timestamptz)]
     pub touched_at: At,
+    /// Whose it is.
+    #[diesel(sql_type = Nullable<Text>)]
+    pub owner: Option<String>,
+    /// Until when.
+    #[diesel(sql_type = Nullable<diesel::sql_types::Date>)]
+    pub due_on: Option<Day>,
     /// Cause.
     #[diesel(sql_type = Nullable<Text>)]
     pub cause: Option<String>,
@@ -92,12 +99,13 @@ macro_rules! view {
             "SELECT g.id, g.stream_id, s.label, s.unit, s.instrument_id, i.tag,
                 i.name AS instrument, a.name AS area, g.side, g.opened_at, g.last_evidence_at,
                 g.evidence, g.state, g.touched_at, c.name AS cause, p.check_id, p.firings,
-                n.firings AS newest_firings,
+                n.firings AS newest_firings, w.name AS owner, g.due_on,
                 (m.design->>'sigma')::float8 AS sigma
             FROM signals g JOIN chart_streams s ON s.id = g.stream_id
             JOIN instruments i ON i.id = s.instrument_id JOIN areas a ON a.id = i.area_id
             JOIN segments m ON m.id = g.segment_id
             LEFT JOIN signal_causes c ON c.id = g.cause_id
+            LEFT JOIN people w ON w.id = g.owner_id
             LEFT JOIN chart_points p
                 ON p.segment_id = g.segment_id AND p.ordinal = g.opened_ordinal
             LEFT JOIN chart_points n
@@ -345,6 +353,60 @@ pub async fn take_step(
                 person: Some(person),
                 action: &format!("signal_{word}"),
                 detail: json!({ "words": words, "cause": new_cause, "from": state, "to": next }),
+            };
+            audit::record(connection, &happening).await?;
+            Ok(Ok(()))
+        })
+        .await
+}
+
+/// Says whose a signal is and until when, with a step of its own and the audit entry.
+///
+/// # Errors
+/// [`StoreError`]; the inner result says why it is refused.
+pub async fn assign(
+    connection: &mut AsyncPgConnection,
+    id: SignalId,
+    (owner, name, due_on): (PersonId, &str, Date),
+    person: PersonId,
+    at: Timestamp,
+) -> Result<Result<(), StepRefusal>, StoreError> {
+    connection
+        .transaction(async |connection| {
+            let state: String = signals::table
+                .find(id)
+                .for_update()
+                .select(signals::state)
+                .first(connection)
+                .await?;
+            if matches!(state.as_str(), "closed" | "withdrawn") {
+                return Ok(Err(StepRefusal::NotAtWork { state }));
+            }
+            diesel::insert_into(signal_steps::table)
+                .values(SignalStepRow {
+                    signal_id: id,
+                    step: "assigned".to_owned(),
+                    words: format!("{name}, until {due_on}"),
+                    cause_id: None,
+                    person_id: Some(person),
+                    at: At(at),
+                })
+                .execute(connection)
+                .await?;
+            diesel::update(signals::table.find(id))
+                .set((
+                    signals::owner_id.eq(owner),
+                    signals::due_on.eq(Day(due_on)),
+                    signals::touched_at.eq(At(at)),
+                ))
+                .execute(connection)
+                .await?;
+            let happening = Happening {
+                chain: &format!("signal:{id}"),
+                at,
+                person: Some(person),
+                action: "signal_assigned",
+                detail: json!({ "owner": owner, "due_on": due_on.to_string() }),
             };
             audit::record(connection, &happening).await?;
             Ok(Ok(()))

@@ -18,6 +18,9 @@ pub enum WebError {
         /// Path to return to.
         next: String,
     },
+    /// The password was chosen by somebody else: an own one comes first.
+    #[error("an own password comes first")]
+    OwnPassword,
     /// Another program came without a key that is in use.
     #[error("no key that is in use")]
     NoKey,
@@ -87,6 +90,7 @@ impl IntoResponse for WebError {
             Self::SignedOut { next } => {
                 Redirect::to(&format!("/sign-in?next={}", crate::forms::encode(&next))).into_response()
             }
+            Self::OwnPassword => Redirect::to("/password").into_response(),
             Self::NoKey => (
                 StatusCode::UNAUTHORIZED,
                 [(header::WWW_AUTHENTICATE, "Bearer")],

@@ -242,6 +242,10 @@ impl FromRequestParts<AppState> for SignedIn {
             // A form that was sent while signed out comes back to the page that held it.
             next: parts.uri.path_and_query().map_or("/", |path| path.as_str()).to_owned(),
         })?;
+        // What an administrator chose is good for setting an own password, and for nothing else.
+        if signed.person.must_change && !matches!(parts.uri.path(), "/password" | "/sign-out") {
+            return Err(WebError::OwnPassword);
+        }
         match parts.extensions.get::<Access>() {
             Some(Access::Everybody | Access::SignedIn | Access::Program) => {}
             Some(Access::Bench) => signed.may_check()?,

@@ -17,7 +17,7 @@ pub struct Equipment {
     pub walk_order: i32,
     /// Unit of the display.
     pub unit: Unit,
-    /// Lower end of the working range.
+    /// Lower end of the range in which it works.
     pub range_low: Decimal,
     /// Upper end of it.
     pub maximum: Decimal,
@@ -59,7 +59,7 @@ pub struct Substitute<'a> {
 /// range before those that cover a part, near ones before far ones, finer ones first.
 ///
 /// Fit to be used means in service and, at the latest check, within tolerance; a signal alone
-/// bars nothing. Their resolution must be at least as fine.
+/// bars nothing. Their resolution must be at least as fine, and they must take over half of the range at least.
 #[must_use]
 pub fn substitutes<'a>(held: &Equipment, all: &'a [Equipment]) -> Vec<Substitute<'a>> {
     let mut found: Vec<(Substitute<'a>, i32, Decimal)> = Vec::new();
@@ -82,8 +82,11 @@ pub fn substitutes<'a>(held: &Equipment, all: &'a [Equipment]) -> Vec<Substitute
         }
         let fit = if from == held.range_low && to == held.maximum {
             Fit::Whole
-        } else {
+        } else if (to - from) * Decimal::TWO >= held.maximum - held.range_low {
             Fit::Part { from, to }
+        } else {
+            // A laboratory balance does a sliver of a roll scale's work and is no help on the floor.
+            continue;
         };
         let distance = (other.walk_order - held.walk_order).abs();
         found.push((Substitute { equipment: other, fit }, distance, resolution));

@@ -34,6 +34,14 @@ pub enum Dimension {
     Absorbance,
     /// Acidity.
     Acidity,
+    /// Torque.
+    Torque,
+    /// Electric potential.
+    Voltage,
+    /// Electric current.
+    Current,
+    /// Electric resistance.
+    Resistance,
 }
 
 /// A unit that an instrument shows or a certificate states.
@@ -102,6 +110,39 @@ pub enum Unit {
     /// pH, a plain number.
     #[serde(rename = "pH")]
     Ph,
+    /// Pound, 0.453 592 37 kg exactly.
+    #[serde(rename = "lb")]
+    Pound,
+    /// Pound-force per square inch.
+    #[serde(rename = "psi")]
+    Psi,
+    /// Inch, 25.4 mm exactly.
+    #[serde(rename = "in")]
+    Inch,
+    /// Microinch, a millionth of an inch.
+    #[serde(rename = "µin")]
+    Microinch,
+    /// Newton metre.
+    #[serde(rename = "N·m")]
+    NewtonMetre,
+    /// Millivolt.
+    #[serde(rename = "mV")]
+    Millivolt,
+    /// Volt.
+    #[serde(rename = "V")]
+    Volt,
+    /// Milliampere.
+    #[serde(rename = "mA")]
+    Milliampere,
+    /// Ampere.
+    #[serde(rename = "A")]
+    Ampere,
+    /// Ohm.
+    #[serde(rename = "Ω")]
+    Ohm,
+    /// Kiloohm.
+    #[serde(rename = "kΩ")]
+    Kiloohm,
 }
 
 /// A unit does not fit.
@@ -125,7 +166,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 21] = [
+    pub const ALL: [Self; 32] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -147,6 +188,17 @@ impl Unit {
         Self::RockwellC,
         Self::Absorbance,
         Self::Ph,
+        Self::Pound,
+        Self::Psi,
+        Self::Inch,
+        Self::Microinch,
+        Self::NewtonMetre,
+        Self::Millivolt,
+        Self::Volt,
+        Self::Milliampere,
+        Self::Ampere,
+        Self::Ohm,
+        Self::Kiloohm,
     ];
 
     /// Symbol (ISO 80000, SI brochure), dimension, and power of ten against the dimension's base.
@@ -173,6 +225,31 @@ impl Unit {
             Self::RockwellC => ("HRC", Dimension::RockwellC, 0),
             Self::Absorbance => ("Abs", Dimension::Absorbance, 0),
             Self::Ph => ("pH", Dimension::Acidity, 0),
+            Self::Pound => ("lb", Dimension::Mass, 0),
+            Self::Psi => ("psi", Dimension::Pressure, 0),
+            Self::Inch => ("in", Dimension::Length, 0),
+            Self::Microinch => ("µin", Dimension::Length, -6),
+            Self::NewtonMetre => ("N·m", Dimension::Torque, 0),
+            Self::Millivolt => ("mV", Dimension::Voltage, -3),
+            Self::Volt => ("V", Dimension::Voltage, 0),
+            Self::Milliampere => ("mA", Dimension::Current, -3),
+            Self::Ampere => ("A", Dimension::Current, 0),
+            Self::Ohm => ("Ω", Dimension::Resistance, 0),
+            Self::Kiloohm => ("kΩ", Dimension::Resistance, 3),
+        }
+    }
+
+    /// What a unit is of its dimension's base before the power of ten, as a fraction of whole numbers, where that is not one.
+    /// The international yard and pound of 1959: 1 lb = 0.453 592 37 kg, 1 in = 0.0254 m, both exact; with the standard
+    /// acceleration of 9.806 65 m/s² (ISO 80000-3, 3rd CGPM 1901) 1 psi = 0.453 592 37 × 9.806 65 / 0.0254² Pa.
+    fn fraction(self) -> (i64, i64) {
+        match self {
+            // Grams.
+            Self::Pound => (45_359_237, 100_000),
+            Self::Psi => (44_482_216_152_605, 6_451_600_000),
+            // Metres.
+            Self::Inch | Self::Microinch => (254, 10_000),
+            _ => (1, 1),
         }
     }
 
@@ -194,14 +271,19 @@ impl Unit {
         self.facts().1
     }
 
-    /// Converts a value exactly, for units that are known to measure the same thing: only the
-    /// decimal point moves. Where they may differ, [`Self::try_convert`] says so.
+    /// Converts a value exactly, for units that are known to measure the same thing: between metric ones only the
+    /// decimal point moves; beyond, to the 28 digits that a decimal has. Where they may differ, [`Self::try_convert`] says so.
     #[must_use]
     pub fn convert(self, value: Decimal, to: Self) -> Decimal {
         debug_assert_eq!(self.dimension(), to.dimension());
         let shift = self.facts().2 - to.facts().2;
         let ten = Decimal::TEN;
+        let ((over, under), (to_over, to_under)) = (self.fraction(), to.fraction());
         let mut result = value;
+        if (over, under) != (to_over, to_under) {
+            result = result * Decimal::from(over) / Decimal::from(under);
+            result = (result * Decimal::from(to_under) / Decimal::from(to_over)).normalize();
+        }
         for _ in 0..shift.unsigned_abs() {
             result = if shift > 0 { result * ten } else { result / ten };
         }
@@ -229,6 +311,7 @@ impl Unit {
             Self::Kilogram if fine => Self::Gram,
             Self::Gram if resolution < Decimal::new(1, 2) => Self::Milligram,
             Self::Millimetre if fine => Self::Micrometre,
+            Self::Inch if fine => Self::Microinch,
             other => other,
         }
     }
@@ -275,6 +358,41 @@ mod tests {
         let expected: Decimal = expected.parse().unwrap();
         assert_eq!(from.try_convert(value, to), Ok(expected));
         assert_eq!(to.convert(from.convert(value, to), from), value, "and back");
+    }
+
+    /// NIST SP 811 (2008), table B.8 and B.9: exact factors of pound and inch; psi to seven digits.
+    #[rstest]
+    #[case("1", Unit::Pound, Unit::Kilogram, "0.45359237")]
+    #[case("2.5", Unit::Pound, Unit::Gram, "1133.980925")]
+    #[case("0.45359237", Unit::Kilogram, Unit::Pound, "1")]
+    #[case("1", Unit::Inch, Unit::Millimetre, "25.4")]
+    #[case("40", Unit::Microinch, Unit::Micrometre, "1.016")]
+    #[case("0.001", Unit::Inch, Unit::Microinch, "1000")]
+    #[case("12.7", Unit::Millimetre, Unit::Inch, "0.5")]
+    #[case("1.5", Unit::Kiloohm, Unit::Ohm, "1500")]
+    #[case("20", Unit::Milliampere, Unit::Ampere, "0.02")]
+    #[case("-0.1", Unit::Volt, Unit::Millivolt, "-100")]
+    fn customary_and_electric_units(
+        #[case] value: &str,
+        #[case] from: Unit,
+        #[case] to: Unit,
+        #[case] expected: &str,
+    ) {
+        let value: Decimal = value.parse().unwrap();
+        assert_eq!(from.try_convert(value, to), Ok(expected.parse().unwrap()));
+    }
+
+    #[test]
+    fn a_psi_is_a_fraction_and_comes_back() {
+        let pascal = Unit::Psi.convert(Decimal::ONE, Unit::Pascal);
+        assert_eq!(pascal.round_dp(6), "6894.757293".parse().unwrap());
+        for value in ["0.01", "14.5038", "10000", "-3.25"] {
+            let value: Decimal = value.parse().unwrap();
+            for to in [Unit::Bar, Unit::Millibar, Unit::Megapascal] {
+                let back = to.convert(Unit::Psi.convert(value, to), Unit::Psi);
+                assert!((back - value).abs() <= value.abs() * Decimal::new(1, 22), "{value} {to}");
+            }
+        }
     }
 
     #[test]

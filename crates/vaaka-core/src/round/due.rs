@@ -17,6 +17,10 @@ pub enum DueRule {
     EachWeek,
     /// A month after the last one.
     EachMonth,
+    /// Three months after the last one.
+    EachQuarter,
+    /// A year after the last one.
+    EachYear,
     /// Before each use: never by the calendar, and a use without a good check in its shift is not
     /// released.
     BeforeUse,
@@ -24,8 +28,15 @@ pub enum DueRule {
 
 impl DueRule {
     /// All, the most frequent first.
-    pub const ALL: [Self; 5] =
-        [Self::EachShift, Self::EachDay, Self::EachWeek, Self::EachMonth, Self::BeforeUse];
+    pub const ALL: [Self; 7] = [
+        Self::EachShift,
+        Self::EachDay,
+        Self::EachWeek,
+        Self::EachMonth,
+        Self::EachQuarter,
+        Self::EachYear,
+        Self::BeforeUse,
+    ];
 
     /// The word that stands for it in the store.
     #[must_use]
@@ -35,6 +46,8 @@ impl DueRule {
             Self::EachDay => "each_day",
             Self::EachWeek => "each_week",
             Self::EachMonth => "each_month",
+            Self::EachQuarter => "each_quarter",
+            Self::EachYear => "each_year",
             Self::BeforeUse => "before_use",
         }
     }
@@ -47,6 +60,8 @@ impl DueRule {
             Self::EachDay => "each day",
             Self::EachWeek => "each week",
             Self::EachMonth => "each month",
+            Self::EachQuarter => "each quarter of a year",
+            Self::EachYear => "each year",
             Self::BeforeUse => "before each use",
         }
     }
@@ -59,6 +74,8 @@ impl DueRule {
             Self::EachDay => 24,
             Self::EachWeek => 7 * 24,
             Self::EachMonth => 31 * 24,
+            Self::EachQuarter => 92 * 24,
+            Self::EachYear => 366 * 24,
         })
     }
 
@@ -82,6 +99,9 @@ impl DueRule {
             Self::EachWeek => Some(7),
             // From the end of January to the end of February.
             Self::EachMonth => Some(28),
+            // From the end of January to the end of April.
+            Self::EachQuarter => Some(89),
+            Self::EachYear => Some(365),
         }
     }
 
@@ -95,6 +115,8 @@ impl DueRule {
             Self::EachDay => last.saturating_add(1.day()),
             Self::EachWeek => last.saturating_add(7.days()),
             Self::EachMonth => last.saturating_add(1.month()),
+            Self::EachQuarter => last.saturating_add(3.months()),
+            Self::EachYear => last.saturating_add(1.year()),
         })
     }
 }

@@ -1,13 +1,13 @@
 //! Missed checks: a state of its own, defined here and nowhere else.
 //!
-//! A calendar rule asks for one check in each *window*: a shift, a business day, a week, a month.
+//! A calendar rule asks for one check in each *window*: a shift, a business day, a week, a month, a quarter, a year.
 //! From the end of the first working shift of a window on the check is late; when the window is over
 //! without one, it is missed. A voided check is none, and one that is still open is not missed yet.
 
 use std::collections::BTreeSet;
 
 use jiff::civil::Date;
-use jiff::{Timestamp, ToSpan};
+use jiff::{Timestamp, ToSpan as _};
 
 use super::{DueRule, ShiftSpan};
 
@@ -57,7 +57,9 @@ pub fn missed(input: MissedInput<'_>) -> Vec<Missed> {
             .map(|day| window(day, None))
             .collect(),
         DueRule::BeforeUse => vec![],
-        DueRule::EachWeek | DueRule::EachMonth => by_interval(&spans, &input),
+        DueRule::EachWeek | DueRule::EachMonth | DueRule::EachQuarter | DueRule::EachYear => {
+            by_interval(&spans, &input)
+        }
     }
 }
 
@@ -73,10 +75,7 @@ fn window(shifts: &[&ShiftSpan], shift: Option<String>) -> Missed {
 /// Weeks and months run from the last check, or from the first shift of the plan: a window is as long
 /// as the rule says and begins on the day on which the check falls due.
 fn by_interval(spans: &[&ShiftSpan], input: &MissedInput<'_>) -> Vec<Missed> {
-    let step = |date: Date| match input.rule {
-        DueRule::EachMonth => date.saturating_add(1.month()),
-        _ => date.saturating_add(7.days()),
-    };
+    let step = |date: Date| input.rule.next(Some(date)).unwrap_or(date.saturating_add(7.days()));
     let mut found = Vec::new();
     let Some(first) = spans.first() else { return found };
     let mut opens = first.business_date;

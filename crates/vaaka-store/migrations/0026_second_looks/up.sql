@@ -59,14 +59,54 @@ ALTER TABLE notices
         'as_left_failed', 'adjusted', 'hold', 'missed', 'limits_to_countersign', 'paper_to_countersign',
         'certificate_to_countersign', 'plan_to_approve', 'plan_sent_back'));
 
+-- What is checked less often than each month.
+ALTER TABLE plan_versions
+    DROP CONSTRAINT plan_versions_due_rule_check,
+    ADD CONSTRAINT plan_versions_due_rule_check CHECK (due_rule IN
+        ('each_shift', 'each_day', 'each_week', 'each_month', 'each_quarter', 'each_year', 'before_use'));
+
+-- Who made an instrument, as what, and until when its own calibration holds.
+ALTER TABLE instruments
+    ADD COLUMN maker text NOT NULL DEFAULT '',
+    ADD COLUMN model text NOT NULL DEFAULT '',
+    ADD COLUMN calibrated_until date;
+
+-- A password that an administrator set is good for one sign-in: then the person sets an own one.
+ALTER TABLE people ADD COLUMN must_change boolean NOT NULL DEFAULT false;
+
+-- Why a check was missed: it stays missed, and it is known why.
+CREATE TABLE missed_reasons (
+    plan_id bigint NOT NULL REFERENCES plans,
+    window_from timestamptz NOT NULL,
+    reason text NOT NULL CHECK (reason <> ''),
+    person_id bigint NOT NULL REFERENCES people,
+    at timestamptz NOT NULL,
+    PRIMARY KEY (plan_id, window_from)
+);
+CREATE INDEX missed_reasons_person_id ON missed_reasons (person_id);
+CREATE TRIGGER missed_reasons_kept BEFORE UPDATE OR DELETE ON missed_reasons
+    FOR EACH ROW EXECUTE FUNCTION refuse_change();
+GRANT SELECT, INSERT ON missed_reasons TO vaaka_app;
+
+-- Whose a signal is, and until when.
+ALTER TABLE signals
+    ADD COLUMN owner_id bigint REFERENCES people,
+    ADD COLUMN due_on date;
+CREATE INDEX signals_owner_id ON signals (owner_id);
+ALTER TABLE signal_steps DROP CONSTRAINT signal_steps_step_check,
+    ADD CONSTRAINT signal_steps_step_check CHECK (step IN
+        ('acknowledged', 'cause_assigned', 'acted', 'closed', 'reopened', 'came_back', 'assigned'));
+
 INSERT INTO evidence_tables VALUES
-    ('certificate_reviews', '{certificate_id}'), ('plan_rejections', '{plan_version_id,saves}');
+    ('certificate_reviews', '{certificate_id}'), ('plan_rejections', '{plan_version_id,saves}'),
+    ('missed_reasons', '{plan_id,window_from}');
 DO $$
 DECLARE
     one record;
     keys text;
 BEGIN
-    FOR one IN SELECT * FROM evidence_tables WHERE relation IN ('certificate_reviews', 'plan_rejections') LOOP
+    FOR one IN SELECT * FROM evidence_tables 
+        WHERE relation IN ('certificate_reviews', 'plan_rejections', 'missed_reasons') LOOP
         SELECT string_agg(quote_literal(k), ', ') INTO keys FROM unnest(one.key_columns) k;
         EXECUTE format('CREATE TRIGGER %I_evidence_in AFTER INSERT ON %I REFERENCING NEW TABLE AS new_rows
             FOR EACH STATEMENT EXECUTE FUNCTION note_evidence(%s)', one.relation, one.relation, keys);

@@ -4,7 +4,8 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::civil::Date;
+use jiff::{SignedDuration, Timestamp, ToSpan, Unit};
 use vaaka_core::instrument::{
     Equipment, Fit, LatestCheck, ServiceState, StateChange, StateError, check_change, substitutes,
 };
@@ -17,12 +18,13 @@ use vaaka_store::instruments::{self, CheckBrief, CheckMark, NewState};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
 use vaaka_store::signals::{self, Which};
-use vaaka_store::{At, Connection, StoreError, adjustments, registers, rounds};
+use vaaka_store::{At, Connection, Day, StoreError, adjustments, registers, rounds};
 
 use super::chart::seconds;
 use super::charts::{BEAM_TRAIL, beam_of, newest_of, state_class};
 use super::instruments::{Known, related};
 use super::signals::{signal_state, signal_words};
+use super::standards::long_day;
 use super::way_on::{Way, ways};
 use super::{Here, Shell, page};
 use crate::desk::Sent;
@@ -45,6 +47,8 @@ struct InstrumentPage {
     finding: &'static str,
     use_words: &'static str,
     why: Option<String>,
+    /// What its own calibration asks for, from a month before its end.
+    calibration: Option<String>,
     state: &'static str,
     restricted_to: Option<String>,
     facts: Vec<(&'static str, String)>,
@@ -349,6 +353,10 @@ async fn draw(
         finding: this.standing_words(),
         use_words: this.use_words(),
         why: this.why(),
+        calibration: calibration_words(
+            this.instrument.calibrated_until,
+            now.to_zoned_datetime(here.zone.clone()).date(),
+        ),
         state: state_class(this.standing),
         restricted_to: this.instrument.restricted_to.clone(),
         facts: facts(this),
@@ -419,6 +427,20 @@ async fn set_up_rows(
         .collect())
 }
 
+/// Words from 30 days before the calibration of an instrument ends.
+fn calibration_words(until: Option<Day>, today: Date) -> Option<String> {
+    let until = until?.0;
+    let left = today.until((Unit::Day, until)).ok()?.get_days();
+    match left {
+        left if left < 0 => Some(format!(
+            "Its own calibration ended on {}: send it, and keep it out of use where your procedure says so",
+            long_day(until)
+        )),
+        left if left <= 30 => Some(format!("Its own calibration ends on {}", long_day(until))),
+        _ => None,
+    }
+}
+
 fn facts(known: &Known) -> Vec<(&'static str, String)> {
     let instrument = &known.instrument;
     let yes = |flag: bool, yes: &str, no: &str| if flag { yes } else { no }.to_owned();
@@ -436,7 +458,15 @@ fn facts(known: &Known) -> Vec<(&'static str, String)> {
         ("Resolution", known.resolution_words()),
         ("Used for", known.work_words()),
         ("Family", or_dash(&instrument.family)),
+        ("Made by", or_dash(&instrument.maker)),
+        ("Model", or_dash(&instrument.model)),
         ("Serial number", instrument.serial.clone()),
+        (
+            "Its own calibration",
+            instrument
+                .calibrated_until
+                .map_or_else(|| "–".to_owned(), |day| format!("until {}", long_day(day.0))),
+        ),
         ("Program version", or_dash(&instrument.firmware)),
         ("Calibration file", or_dash(&instrument.calibration_file)),
         ("Configuration", or_dash(&configuration.join(", "))),

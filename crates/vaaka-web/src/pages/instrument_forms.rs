@@ -9,7 +9,7 @@ use vaaka_core::quantity::Unit;
 use vaaka_store::ids::AreaId;
 use vaaka_store::instrument_changes::{self, InstrumentFields};
 use vaaka_store::rows::{Area, Instrument};
-use vaaka_store::{StoreError, instruments};
+use vaaka_store::{Day, StoreError, instruments};
 
 use super::form::{Form, whole};
 use crate::desk::{Desk, Sent};
@@ -49,7 +49,11 @@ async fn form(desk: &mut Desk, tag: Option<&str>, typed: &Fields) -> Result<Form
         Field::new("name", "Name", Look::Line).hint("As people call it, like “bench scale”."),
         Field::new("family", "Family", Look::Line).hint("Scale, pressure gauge, hardness tester …"),
         Field::new("area", "Area", Look::Choice(areas)),
+        Field::new("maker", "Made by", Look::Line),
+        Field::new("model", "Model", Look::Line),
         Field::new("serial", "Serial number", Look::Line),
+        Field::new("calibrated_until", "Its own calibration holds until", Look::Day)
+            .hint("The last day; empty where it has none. It is told from 30 days before."),
         Field::new("owner", "Belongs to", Look::Line),
     ];
     if tag.is_none() {
@@ -71,7 +75,7 @@ async fn form(desk: &mut Desk, tag: Option<&str>, typed: &Fields) -> Result<Form
     Ok(Form {
         intro: match tag {
             Some(_) => "A change of display, range or configuration asks for a new version of each plan before the next check: numbers would mean something else.".into(),
-            None => String::new(),
+            None => "It begins on hold: a plan, its first good check, and a lead take it into service.".into(),
         },
         groups: vec![
             Group::new("What it is", identity),
@@ -163,6 +167,9 @@ pub(super) fn read(areas: &[Area], reader: &mut Reader<'_>, typed: &Fields) -> I
         adjustable: reader.ticked("adjustable"),
         sealed: reader.ticked("sealed"),
         critical: reader.ticked("critical"),
+        maker: reader.text("maker", 80),
+        model: reader.text("model", 80),
+        calibrated_until: reader.day("calibrated_until").map(Day),
     }
 }
 
@@ -215,6 +222,12 @@ fn filled_in(instrument: &Instrument) -> Fields {
         .with("work_low", or_empty(instrument.work_low))
         .with("work_high", or_empty(instrument.work_high))
         .with("serial", &instrument.serial)
+        .with("maker", &instrument.maker)
+        .with("model", &instrument.model)
+        .with(
+            "calibrated_until",
+            instrument.calibrated_until.map_or_else(String::new, |day| day.0.to_string()),
+        )
         .with("owner", &instrument.owner)
         .with("firmware", &instrument.firmware)
         .with("calibration_file", &instrument.calibration_file)

@@ -213,8 +213,9 @@ impl Known {
             name: self.instrument.name.clone(),
             walk_order: self.area.walk_order,
             unit: unit.parse().map_err(|_| unreadable_word(unit))?,
-            range_low: self.instrument.range_low,
-            maximum: self.instrument.maximum,
+            // Where it works is where it is needed, and where it is proven.
+            range_low: self.instrument.work_low.unwrap_or(self.instrument.range_low),
+            maximum: self.instrument.work_high.unwrap_or(self.instrument.maximum),
             resolution: self.instrument.resolution,
             state: self.service,
             standing: self.standing,

@@ -6,17 +6,18 @@ use std::collections::hash_map::Entry;
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
-use axum::response::Response;
+use axum::response::{IntoResponse, Redirect, Response};
 use jiff::civil::Date;
 use jiff::{Timestamp, ToSpan};
 use vaaka_formats::{Cell, Table};
 use vaaka_store::ids::{InstrumentId, PlanId};
 use vaaka_store::plans::{self, PlanName};
-use vaaka_store::{Connection, instruments, rounds};
+use vaaka_store::{Connection, StoreError, instruments, rounds};
 
 use super::{Shell, page};
-use crate::desk::Desk;
+use crate::desk::{Desk, Sent};
 use crate::error::WebError;
+use crate::fields::Refusal;
 use crate::forms::Asked;
 use crate::session::SignedIn;
 use crate::state::AppState;
@@ -84,6 +85,9 @@ pub(super) struct Row {
     pub rule: &'static str,
     pub from: Timestamp,
     pub until: Timestamp,
+    /// The plan, and why it was missed, with who said so.
+    pub plan_id: PlanId,
+    pub reason: Option<String>,
 }
 
 /// What was missed between two moments, of all instruments or of one, newest first. While an
@@ -111,6 +115,7 @@ pub(super) async fn find(
         let newest = states.get(&id).and_then(|rows| rows.iter().find(|(when, _)| *when <= at));
         newest.is_some_and(|(_, state)| matches!(state.as_str(), "out" | "retired"))
     };
+    let reasons = rounds::missed_reasons(connection, from, until).await?;
     let mut rows = Vec::new();
     for (plan, window) in found {
         let Some(name) = names.get(&plan) else { continue };
@@ -131,6 +136,11 @@ pub(super) async fn find(
             rule,
             from: window.from,
             until: window.until,
+            plan_id: plan,
+            reason: reasons
+                .iter()
+                .find(|(of, at, ..)| *of == plan && at.0 == window.from)
+                .map(|(.., reason, person)| format!("{reason} ({person})")),
         });
     }
     rows.sort_by(|a, b| b.until.cmp(&a.until).then_with(|| a.tag.cmp(&b.tag)));
@@ -153,8 +163,17 @@ pub(super) async fn table(desk: &mut Desk, query: &Query) -> Result<Table, WebEr
     if let Some(words) = error {
         return Err(WebError::NotNow { words });
     }
-    let mut table =
-        Table::new(&["date", "shift", "instrument", "name", "plan", "due", "from", "until"]);
+    let mut table = Table::new(&[
+        "date",
+        "shift",
+        "instrument",
+        "name",
+        "plan",
+        "due",
+        "from",
+        "until",
+        "reason",
+    ]);
     for row in rows {
         table.row([
             row.date.to_string().into(),
@@ -165,6 +184,7 @@ pub(super) async fn table(desk: &mut Desk, query: &Query) -> Result<Table, WebEr
             Cell::from(row.rule),
             row.from.to_string().into(),
             row.until.to_string().into(),
+            row.reason.into(),
         ]);
     }
     Ok(table)
@@ -182,6 +202,7 @@ struct MissedPage {
     more: usize,
     papers: usize,
     error: Option<String>,
+    refusal: Refusal,
 }
 
 /// Shows what was missed.
@@ -191,8 +212,69 @@ pub async fn show(
     Asked(mut query): Asked<Query>,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let (mut rows, error) = asked_for(&mut desk, &query).await?;
-    let (first, last, _) = period(&query, desk.today);
+    draw(&mut desk, &signed, &mut query, Refusal::default()).await
+}
+
+/// Says why a check was missed. It stays missed.
+pub async fn explain(Sent { signed, mut desk, typed }: Sent) -> Result<Response, WebError> {
+    let mut query = Query {
+        from: typed.get("from").to_owned(),
+        to: typed.get("to").to_owned(),
+        tag: typed.get("tag").to_owned(),
+    };
+    let plan = typed.get("plan").parse::<i64>().map(PlanId);
+    let window = typed.get("window").parse::<Timestamp>();
+    let (Ok(plan), Ok(window)) = (plan, window) else {
+        return Err(WebError::BadForm("window".into()));
+    };
+    let (rows, _) = asked_for(&mut desk, &query).await?;
+    if !rows.iter().any(|row| row.plan_id == plan && row.from == window) {
+        return Err(WebError::NotNow {
+            words: "This check is not missed any more, or was not.".into(),
+        });
+    }
+    let reason = crate::fields::sentence(typed.get("reason"), 200);
+    let words = match &reason {
+        Err(words) => Some(words.clone()),
+        Ok(text) => vaaka_core::study::is_reason(text).err().map(|error| error.to_string()),
+    };
+    if let Some(words) = words {
+        let form = format!("{plan}-{window}");
+        let refusal = Refusal::of(form, "reason", typed, words);
+        return draw(&mut desk, &signed, &mut query, refusal).await;
+    }
+    let by = desk.by(&signed);
+    match rounds::explain_missed(
+        &mut desk.connection,
+        plan,
+        window,
+        &reason.unwrap_or_default(),
+        by,
+    )
+    .await
+    {
+        Ok(()) => {
+            let encode = crate::forms::encode;
+            let (from, to, tag) = (&query.from, &query.to, &query.tag);
+            let back =
+                format!("/missed?from={}&to={}&tag={}", encode(from), encode(to), encode(tag));
+            Ok(Redirect::to(&back).into_response())
+        }
+        Err(StoreError::Conflict { .. }) => Err(WebError::NotNow {
+            words: "Somebody has said why a moment ago. It stands there.".into(),
+        }),
+        Err(other) => Err(other.into()),
+    }
+}
+
+async fn draw(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    query: &mut Query,
+    refusal: Refusal,
+) -> Result<Response, WebError> {
+    let (mut rows, error) = asked_for(desk, query).await?;
+    let (first, last, _) = period(query, desk.today);
     (query.from, query.to) = (first.to_string(), last.to_string());
     let mut by_instrument: Vec<(String, String, usize)> = Vec::new();
     for row in &rows {
@@ -212,21 +294,27 @@ pub async fn show(
     rows.truncate(SHOWN);
     let encode = crate::forms::encode;
     let template = MissedPage {
-        shell: Shell::new(&signed, "records", &desk.here),
+        shell: Shell::new(signed, "records", &desk.here),
         heading,
         address: format!("from={first}&to={last}&tag={}", encode(query.tag.trim())),
-        query,
+        query: query.clone(),
         by_instrument,
         rows,
         more,
         papers: vaaka_store::paper::waiting(&mut desk.connection).await?.len(),
         error,
+        refusal,
     };
-    let fine = template.error.is_none();
+    let fine = template.error.is_none() && template.refusal.is_none();
     page(if fine { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY }, &template)
 }
 
 impl Row {
+    /// The name of its form.
+    fn form(&self) -> String {
+        format!("{}-{}", self.plan_id, self.from)
+    }
+
     /// Which window it was, in words.
     pub(super) fn what(&self) -> String {
         match self.shift.as_str() {

@@ -30,6 +30,7 @@ pub mod late_decide;
 pub mod missed;
 pub mod notices;
 pub mod offline;
+pub mod password;
 pub mod people;
 pub mod plan_editor;
 mod plan_form;

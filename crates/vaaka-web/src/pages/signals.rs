@@ -13,6 +13,7 @@ use vaaka_core::chart::Firing;
 use vaaka_core::judgement::{firing_words, shift_words};
 use vaaka_formats::{Cell, Table};
 use vaaka_store::ids::{CauseId, SignalId};
+use vaaka_store::people;
 use vaaka_store::signals::{self, SignalView, Step, Which};
 
 use super::{Shell, page};
@@ -48,6 +49,9 @@ struct Row {
     cause: String,
     touched: String,
     forgotten: bool,
+    /// Whose it is, and until when.
+    owner: Option<String>,
+    late: bool,
 }
 
 /// How far the work on a signal is.
@@ -150,6 +154,12 @@ fn row(signal: &SignalView, desk: &Desk, hours: i32) -> Row {
         cause: signal.cause.clone().unwrap_or_default(),
         touched: local_day_time(signal.touched_at.0, zone),
         forgotten: is_forgotten(signal, desk.now, hours),
+        owner: signal
+            .owner
+            .as_ref()
+            .zip(signal.due_on)
+            .map(|(name, day)| format!("{name}, until {}", super::standards::long_day(day.0))),
+        late: signal.is_at_work() && signal.due_on.is_some_and(|day| day.0 < desk.today),
     }
 }
 
@@ -169,6 +179,8 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
         "cause",
         "last_step_at",
         "record",
+        "owner",
+        "due_on",
     ]);
     for which in [Which::AtWork, Which::Closed] {
         for signal in signals::list(&desk.connection, which, 100_000).await? {
@@ -186,6 +198,8 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
                 signal.cause.as_ref().into(),
                 signal.touched_at.0.to_string().into(),
                 signal.check_id.map(|id| id.0).into(),
+                signal.owner.as_ref().into(),
+                signal.due_on.map(|day| day.0.to_string()).into(),
             ]);
         }
     }
@@ -202,6 +216,7 @@ struct SignalPage {
     range: String,
     steps: Vec<(String, String, String)>,
     causes: Vec<(i64, String)>,
+    people: Vec<(i64, String)>,
     may_act: bool,
     may_close: bool,
     closed: bool,
@@ -240,6 +255,7 @@ async fn draw(
     let hours = signals::reminder_hours(&mut desk.connection).await?;
     let steps = signals::steps(&mut desk.connection, id).await?;
     let causes = signals::causes(&mut desk.connection).await?;
+    let everybody = people::all(&mut desk.connection).await?;
     let shell = Shell::new(signed, "charts", &desk.here);
     let zone = &desk.here.zone;
     // The stretch around it, with room before and after.
@@ -266,6 +282,7 @@ async fn draw(
                     }
                     "acted" => "Done".to_owned(),
                     "closed" => "Closed".to_owned(),
+                    "assigned" => "Given to".to_owned(),
                     "came_back" => "Came back: the chart went on signalling".to_owned(),
                     _ => "Opened again".to_owned(),
                 };
@@ -278,6 +295,11 @@ async fn draw(
             .into_iter()
             .filter(|cause| cause.retired_at.is_none())
             .map(|cause| (cause.id.0, cause.name))
+            .collect(),
+        people: everybody
+            .into_iter()
+            .filter(|one| one.active && matches!(one.role.as_str(), "technician" | "lead"))
+            .map(|one| (one.id.0, one.name))
             .collect(),
         may_act: signal.is_at_work() && shell.may_check(),
         may_close: signal.is_at_work() && shell.may_lead(),
@@ -296,6 +318,9 @@ pub async fn step(
 ) -> Result<Response, WebError> {
     let mut reader = Reader::of(&typed);
     let kind = typed.get("step").to_owned();
+    if kind == "assign" {
+        return assign(&mut desk, &signed, SignalId(id), typed).await;
+    }
     let words = match kind.as_str() {
         "seen" => String::new(),
         "cause" => reader.text("cause_words", 1_000),
@@ -329,6 +354,45 @@ pub async fn step(
         Err(refusal) => {
             let faults = BTreeMap::from([("*".to_owned(), sentence(&refusal.to_string()))]);
             draw(&mut desk, &signed, SignalId(id), typed, faults).await
+        }
+    }
+}
+
+/// Gives a signal to somebody, until a day.
+async fn assign(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    id: SignalId,
+    typed: Fields,
+) -> Result<Response, WebError> {
+    let mut reader = Reader::of(&typed);
+    let due_on = reader.day("due_on");
+    let everybody = people::all(&mut desk.connection).await?;
+    let owner = typed.get("owner").parse::<i64>().ok().and_then(|id| {
+        everybody.iter().find(|one| {
+            one.id.0 == id && one.active && matches!(one.role.as_str(), "technician" | "lead")
+        })
+    });
+    if owner.is_none() {
+        reader.fault("owner", "Choose whose it is.");
+    }
+    match due_on {
+        None => reader.fault("due_on", "Say until when, like 2027-03-14."),
+        Some(day) if day < desk.today => {
+            reader.fault("due_on", "This day is over. Give one from today on.");
+        }
+        Some(_) => {}
+    }
+    let (Some(owner), Some(due_on), true) = (owner, due_on, reader.is_fine()) else {
+        let faults = reader.faults;
+        return draw(desk, signed, id, typed, faults).await;
+    };
+    let to = (owner.id, owner.name.as_str(), due_on);
+    match signals::assign(&mut desk.connection, id, to, signed.person.id, desk.now).await? {
+        Ok(()) => Ok(Redirect::to(&format!("/signals/{id}")).into_response()),
+        Err(refusal) => {
+            let faults = BTreeMap::from([("*".to_owned(), sentence(&refusal.to_string()))]);
+            draw(desk, signed, id, typed, faults).await
         }
     }
 }

@@ -40,6 +40,7 @@ pub fn people(world: &mut World, first: Date) -> Result<(), AppError> {
     let created = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     for (index, one) in COLLEAGUES.iter().enumerate() {
         world.people.push(Person {
+            must_change: false,
             id: person(index),
             sign_in: one.sign_in.to_owned(),
             name: one.name.to_owned(),
@@ -191,6 +192,9 @@ pub fn register(
         firmware: gear.firmware().to_owned(),
         adjustable: !matches!(gear.tag, "P-11" | "F-14"),
         sealed: gear.tag == "P-06",
+        maker: String::new(),
+        model: String::new(),
+        calibrated_until: None,
         critical: matches!(gear.tag, "R-02" | "R-09" | "P-11"),
         restricted_to: None,
         family: gear.family_words().to_owned(),

@@ -26,6 +26,7 @@ mod web_chart_keep;
 mod web_chart_room;
 mod web_check;
 mod web_countersign;
+mod web_everyday;
 mod web_everywhere;
 mod web_gauge;
 mod web_instruments;

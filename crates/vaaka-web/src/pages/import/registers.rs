@@ -15,11 +15,14 @@ use crate::fields::{Fields, MOST_ROWS, Reader};
 use crate::pages::{instrument_forms, standard_forms};
 
 /// Columns of instruments.
-pub static INSTRUMENTS: [Column; 19] = [
+pub static INSTRUMENTS: [Column; 22] = [
     column("tag", "tag", true, "as on its label; it stays for good", "S-17"),
     column("name", "name", true, "as people call it", "bench scale"),
     column("family", "family", false, "scale, pressure gauge, hardness tester …", "scale"),
     column("area", "area", true, "one of the site's areas", "Wet end"),
+    column("made by", "maker", false, "", "Northern scale works"),
+    column("model", "model", false, "", ""),
+    column("calibrated until", "calibrated_until", false, "last day of its own calibration", ""),
     column("serial number", "serial", true, "or “none”", "40117"),
     column("belongs to", "owner", false, "", "Laboratory"),
     column("unit", "unit", true, "of its display", "kg"),
@@ -34,7 +37,7 @@ pub static INSTRUMENTS: [Column; 19] = [
     column("sealed", "sealed", false, "legal for trade: yes or no", "no"),
     column("critical", "critical", false, "an error would be grave: yes or no", "no"),
     column("configuration", "configuration", false, "like “modules = 3 | fans = 2”", ""),
-    column("state", "state", false, "of no account here: what is brought in is in service", ""),
+    column("state", "state", false, "of no account here: what is brought in begins on hold", ""),
 ];
 
 /// Columns of standards; a line for each certified value.
