@@ -48,7 +48,25 @@ assert.match(await heading(), /weight set M1-B/);
 await type("m1-b");
 await tickAll();
 await type("0,000");
-await type("5.003");
+// What is typed while the next step is on its way is there when the step is. A unit typed along is taken.
+let letGo;
+const held = new Promise((done) => { letGo = done; });
+await page.route((url) => url.pathname.startsWith("/checks/"), async (route) => {
+  await held;
+  await route.continue();
+}, { times: 1 });
+await page.waitForFunction(() => document.activeElement?.id === "typed");
+await page.keyboard.type("5.003 kg");
+await page.keyboard.press("Enter");
+await page.waitForSelector("form.is-sending");
+await page.keyboard.type("10.1");
+await page.keyboard.press("Backspace");
+const arrived = page.waitForNavigation();
+letGo();
+await arrived;
+await page.waitForFunction(() => document.querySelector("#typed")?.value === "10.");
+assert.equal(await page.evaluate(() => document.activeElement.id), "typed");
+await page.fill("#typed", "");
 
 // A reload in the middle loses nothing.
 await page.reload();

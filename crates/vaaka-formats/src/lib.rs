@@ -4,4 +4,4 @@ mod table_in;
 mod table_out;
 
 pub use table_in::{Grid, Line, TableError, read_table};
-pub use table_out::{Cell, Table};
+pub use table_out::{Cell, CsvForm, Table};

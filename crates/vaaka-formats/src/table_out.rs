@@ -1,7 +1,30 @@
 //! Tables out, as CSV (RFC 4180) and as JSON (RFC 8259). Both come from one table, so that they
 //! cannot differ.
 
+use std::borrow::Cow;
+
 use rust_decimal::Decimal;
+
+/// Significant digits of a number that was computed: the fifteenth of a binary float says nothing any more.
+const DIGITS: usize = 12;
+
+/// How a CSV file is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct CsvForm {
+    /// Between two fields.
+    pub separator: char,
+    /// A comma in numbers instead of the point.
+    pub decimal_comma: bool,
+    /// A byte-order mark first, by which spreadsheets know UTF-8.
+    pub mark: bool,
+}
+
+impl CsvForm {
+    /// For other programs: RFC 4180, numbers with a point.
+    pub const PROGRAMS: Self = Self { separator: ',', decimal_comma: false, mark: false };
+    /// For spreadsheets of countries that write numbers with a comma.
+    pub const SPREADSHEETS: Self = Self { separator: ';', decimal_comma: true, mark: true };
+}
 
 /// One value of a table.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -43,7 +66,12 @@ impl From<Decimal> for Cell {
 impl From<f64> for Cell {
     /// A number that is none (NaN, infinite) is empty: JSON has no word for it.
     fn from(value: f64) -> Self {
-        if value.is_finite() { Self::Number(value.to_string()) } else { Self::Empty }
+        if !value.is_finite() {
+            return Self::Empty;
+        }
+        // 9.790000000000001 is 9.79 that was added up in binary.
+        let rounded: f64 = format!("{value:.*e}", DIGITS - 1).parse().unwrap_or(value);
+        Self::Number(rounded.to_string())
     }
 }
 
@@ -80,7 +108,7 @@ impl<T: Into<Self>> From<Option<T>> for Cell {
 /// A table: heads, and rows of as many cells.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Table {
-    heads: Vec<&'static str>,
+    heads: Vec<Cow<'static, str>>,
     rows: Vec<Vec<Cell>>,
 }
 
@@ -88,7 +116,7 @@ impl Table {
     /// An empty table.
     #[must_use]
     pub fn new(heads: &[&'static str]) -> Self {
-        Self { heads: heads.to_vec(), rows: vec![] }
+        Self { heads: heads.iter().map(|head| Cow::Borrowed(*head)).collect(), rows: vec![] }
     }
 
     /// Adds a row. One that is too short is filled with empty cells; what is too long is a mistake
@@ -112,20 +140,52 @@ impl Table {
         self.rows.is_empty()
     }
 
+    /// Puts a column beside each text column for which `of` has something to say about one of its cells: local times beside
+    /// those of a program, words beside codes. Its head is the column's with `suffix`.
+    pub fn beside(&mut self, suffix: &str, of: impl Fn(&str, &str) -> Option<String>) {
+        for place in (0..self.heads.len()).rev() {
+            let head = self.heads[place].clone();
+            let said: Vec<Option<String>> = self
+                .rows
+                .iter()
+                .map(|row| match &row[place] {
+                    Cell::Text(text) => of(&head, text),
+                    _ => None,
+                })
+                .collect();
+            if said.iter().all(Option::is_none) {
+                continue;
+            }
+            self.heads.insert(place + 1, Cow::Owned(format!("{head}{suffix}")));
+            for (row, said) in self.rows.iter_mut().zip(said) {
+                row.insert(place + 1, said.into());
+            }
+        }
+    }
+
+    /// As CSV for other programs.
+    #[must_use]
+    pub fn csv(&self) -> String {
+        self.csv_as(CsvForm::PROGRAMS)
+    }
+
     /// As CSV: a line of heads, then the rows; lines end with CR LF, a field with a comma, a quote or
     /// a line end is quoted. A text that a spreadsheet would take for a formula gets an apostrophe
     /// before it, so that nothing that somebody typed is ever run.
     #[must_use]
-    pub fn csv(&self) -> String {
-        let mut writer =
-            csv::WriterBuilder::new().terminator(csv::Terminator::CRLF).from_writer(vec![]);
+    pub fn csv_as(&self, form: CsvForm) -> String {
+        let mut writer = csv::WriterBuilder::new()
+            .terminator(csv::Terminator::CRLF)
+            .delimiter(u8::try_from(form.separator).unwrap_or(b','))
+            .from_writer(vec![]);
         // Writing into memory does not fail, and all rows are of one length.
-        let _ = writer.write_record(&self.heads);
+        let _ = writer.write_record(self.heads.iter().map(|head| head.as_bytes()));
         for row in &self.rows {
-            let _ = writer.write_record(row.iter().map(field));
+            let _ = writer.write_record(row.iter().map(|cell| field(cell, form.decimal_comma)));
         }
         let bytes = writer.into_inner().unwrap_or_default();
-        String::from_utf8(bytes).unwrap_or_default()
+        let text = String::from_utf8(bytes).unwrap_or_default();
+        if form.mark { format!("\u{feff}{text}") } else { text }
     }
 
     /// As JSON: an array with an object for each row.
@@ -159,10 +219,11 @@ fn quoted(text: &str) -> String {
     serde_json::Value::from(text).to_string()
 }
 
-fn field(cell: &Cell) -> String {
+fn field(cell: &Cell, decimal_comma: bool) -> String {
     match cell {
         Cell::Empty => String::new(),
         Cell::Text(text) if runs_as_formula(text) => format!("'{text}"),
+        Cell::Number(digits) if decimal_comma => digits.replace('.', ","),
         Cell::Text(text) | Cell::Number(text) => text.clone(),
         Cell::Flag(flag) => if *flag { "yes" } else { "no" }.to_owned(),
     }
@@ -222,6 +283,45 @@ mod tests {
         assert_eq!(read[1]["tag"], "say \"so\"");
         // The digits are kept, not a number near them.
         assert!(table.json().contains("\"value\":12.50,"), "{}", table.json());
+    }
+
+    #[rstest]
+    #[case(9.790_000_000_000_001, "9.79")]
+    #[case(0.1 + 0.2, "0.3")]
+    #[case(-0.5, "-0.5")]
+    #[case(123_456_789.25, "123456789.25")]
+    #[case(1.0 / 3.0, "0.333333333333")]
+    #[case(1e-9, "0.000000001")]
+    #[case(0.0, "0")]
+    fn computed_numbers_have_no_binary_tail(#[case] value: f64, #[case] digits: &str) {
+        assert_eq!(Cell::from(value), Cell::Number(digits.into()));
+    }
+
+    #[test]
+    fn spreadsheets_get_their_mark_separator_and_comma() {
+        let mut table = Table::new(&["tag", "value"]);
+        table.row(["R;2".into(), Decimal::new(-1250, 2).into()]);
+        let text = table.csv_as(CsvForm::SPREADSHEETS);
+        assert_eq!(text, "\u{feff}tag;value\r\n\"R;2\";-12,50\r\n");
+        let tabs = CsvForm { separator: '\t', ..CsvForm::PROGRAMS };
+        assert_eq!(table.csv_as(tabs), "tag\tvalue\r\nR;2\t-12.50\r\n");
+        // What was written for a spreadsheet is read again as it was.
+        let grid = crate::read_table(text.as_bytes(), 10).unwrap();
+        assert_eq!(grid.heads, ["tag", "value"]);
+    }
+
+    #[test]
+    fn words_stand_beside_codes_and_only_where_there_are_any() {
+        let mut table = Table::new(&["at", "state", "note"]);
+        table.row(["1".into(), "pass".into(), "pass".into()]);
+        table.row([Cell::Empty, "strange".into(), Cell::Empty]);
+        table.beside("_words", |head, code| {
+            (head == "state" && code == "pass").then(|| "within tolerance".to_owned())
+        });
+        assert_eq!(
+            table.csv(),
+            "at,state,state_words,note\r\n1,pass,within tolerance,pass\r\n,strange,,\r\n"
+        );
     }
 
     #[test]

@@ -213,7 +213,7 @@ pub async fn bring_in(
     connection: &mut AsyncPgConnection,
     import: &Import,
     lines: Lines,
-    count: usize,
+    (count, mapping): (usize, &[(String, String)]),
     by: By,
 ) -> Result<(), StoreError> {
     connection
@@ -272,7 +272,7 @@ pub async fn bring_in(
                 action: "table_brought_in",
                 detail: json!({
                     "kind": import.kind, "file": import.file_name, "lines": count,
-                    "sha256": hex(&Sha256::digest(&import.bytes)),
+                    "sha256": hex(&Sha256::digest(&import.bytes)), "columns": mapping,
                 }),
             };
             audit::record(connection, &happening).await

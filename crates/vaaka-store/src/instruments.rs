@@ -75,6 +75,8 @@ pub struct Sieved {
     pub unit: String,
     pub range_low: Decimal,
     pub maximum: Decimal,
+    pub work_low: Option<Decimal>,
+    pub work_high: Option<Decimal>,
     pub resolution: Decimal,
     pub state: String,
 }
@@ -100,6 +102,8 @@ pub async fn sieve(
             instruments::unit,
             instruments::range_low,
             instruments::maximum,
+            instruments::work_low,
+            instruments::work_high,
             instruments::resolution,
             instruments::state,
         ))

@@ -68,7 +68,7 @@ struct NewestRow {
 /// The facts of plans in force: the newest check of each, what happened since, what is not proven.
 ///
 /// A check that stands beside another or has no place of its own on the charts is no newest one: what people have seen is not
-/// un-happened by what came late. Doubtful is derived from the runs of the shift, so that voiding the failed one ends it.
+/// un-happened by what came late. An order settles what failed before it only for the checks that follow it. Doubtful is derived from the runs of the shift, so that voiding the failed one ends it.
 ///
 /// # Errors
 /// [`StoreError`].
@@ -158,7 +158,8 @@ async fn newest(
                    AND e.state = 'concluded' AND e.purpose = 'as_found' AND NOT e.beside
                    AND (e.opened_at, e.id) < (newest.opened_at, newest.id)
                    AND NOT EXISTS (SELECT FROM check_orders o WHERE o.plan_id = wanted.id
-                       AND o.shift_instance_id = e.shift_instance_id AND o.after_result >= first.id))) AS doubtful,
+                       AND o.shift_instance_id = e.shift_instance_id AND o.after_result >= first.id
+                       AND o.after_result < (SELECT min(m.id) FROM results m WHERE m.check_id = newest.id)))) AS doubtful,
              (SELECT s.tag FROM look_backs l JOIN certificates g ON g.id = l.certificate_id
                  JOIN standards s ON s.id = l.standard_id
                  WHERE l.closed_at IS NULL AND newest.closed_at BETWEEN l.suspect_from AND l.suspect_until

@@ -157,6 +157,27 @@ pub fn not_longer(text: &str, most: usize) -> Result<(), String> {
     Ok(())
 }
 
+/// What to say where a day cannot be read.
+pub const DAY_WORDS: &str =
+    "Type a day as year-month-day, for example 2027-03-14, or as 14.3.2027.";
+
+/// A day as people type it: year-month-day (ISO 8601), or day.month.year with points. With strokes it could be two days, so
+/// that it is none.
+pub fn read_day(text: &str) -> Option<Date> {
+    let text = text.trim();
+    let parts: Vec<&str> = text.split('.').map(str::trim).collect();
+    let number = |text: &str| text.parse::<i16>().ok();
+    let found = match parts.as_slice() {
+        [day, month, year] if year.len() == 4 => {
+            let (day, month) =
+                (i8::try_from(number(day)?).ok()?, i8::try_from(number(month)?).ok()?);
+            Date::new(number(year)?, month, day).ok()
+        }
+        _ => text.parse::<Date>().ok(),
+    };
+    found.filter(|day| (1990..=2100).contains(&day.year()))
+}
+
 /// Reads fields one by one, and gathers what is wrong with them.
 #[derive(Debug)]
 pub struct Reader<'a> {
@@ -254,9 +275,9 @@ impl<'a> Reader<'a> {
         if typed.is_empty() {
             return None;
         }
-        let found = typed.parse::<Date>().ok().filter(|day| (1990..=2100).contains(&day.year()));
+        let found = read_day(typed);
         if found.is_none() {
-            self.fault(name, "Type a day as year-month-day, for example 2027-03-14.");
+            self.fault(name, DAY_WORDS);
         }
         found
     }
@@ -265,7 +286,7 @@ impl<'a> Reader<'a> {
     pub fn required_day(&mut self, name: &str) -> Date {
         let found = self.day(name);
         if found.is_none() {
-            self.fault(name, "Type a day as year-month-day, for example 2027-03-14.");
+            self.fault(name, DAY_WORDS);
         }
         found.unwrap_or(jiff::civil::date(2000, 1, 1))
     }
@@ -501,7 +522,25 @@ pub fn rows_filled(typed: &Fields, name: &str) -> usize {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use jiff::civil::date;
     use rstest::rstest;
+
+    #[rstest]
+    #[case("2027-03-14", Some(date(2027, 3, 14)))]
+    #[case("14.3.2027", Some(date(2027, 3, 14)))]
+    #[case(" 04.03.2027 ", Some(date(2027, 3, 4)))]
+    #[case("14. 3. 2027", Some(date(2027, 3, 14)))]
+    // With strokes it could be two days; two figures could be two centuries.
+    #[case("03/04/2027", None)]
+    #[case("14.3.27", None)]
+    #[case("31.11.2026", None)]
+    #[case("2027-02-29", None)]
+    #[case("1889-01-01", None)]
+    #[case("14.3", None)]
+    #[case("", None)]
+    fn days(#[case] text: &str, #[case] day: Option<Date>) {
+        assert_eq!(read_day(text), day);
+    }
 
     fn typed(text: &str) -> Fields {
         Fields::default().with("x", text)

@@ -11,6 +11,7 @@ use tower_sessions::cookie::SameSite;
 use tower_sessions::session::{Id, Record};
 use tower_sessions::session_store::{self, Error as StoreFailure};
 use tower_sessions::{Expiry, Session, SessionManagerLayer, SessionStore};
+use vaaka_formats::CsvForm;
 use vaaka_store::ids::PersonId;
 use vaaka_store::rows::Person;
 use vaaka_store::{Store, StoreError, keys, sessions};
@@ -177,6 +178,22 @@ pub fn look_of(headers: &HeaderMap) -> &'static str {
     }
 }
 
+/// Name of the cookie that keeps how tables are written for this browser.
+pub const TABLES_COOKIE: &str = "vaaka_tables";
+
+/// How tables are written for this browser.
+pub fn tables_of(headers: &HeaderMap) -> CsvForm {
+    let cookies = headers.get_all(header::COOKIE).iter().filter_map(|value| value.to_str().ok());
+    let chosen = cookies
+        .flat_map(|line| line.split(';'))
+        .filter_map(|pair| pair.trim().split_once('='))
+        .find(|(name, _)| *name == TABLES_COOKIE);
+    match chosen {
+        Some((_, "spreadsheets")) => CsvForm::SPREADSHEETS,
+        _ => CsvForm::PROGRAMS,
+    }
+}
+
 /// The person who is signed in; as an argument of a handler it says that one is needed, with the role that
 /// the route asks for.
 #[derive(Debug, Clone)]
@@ -191,6 +208,8 @@ pub struct SignedIn {
     pub path: String,
     /// Others who signed in on this device.
     pub neighbours: Vec<String>,
+    /// Tables are written for spreadsheets in this browser.
+    pub spreadsheets: bool,
 }
 
 impl SignedIn {
@@ -242,10 +261,6 @@ impl FromRequestParts<AppState> for SignedIn {
             // A form that was sent while signed out comes back to the page that held it.
             next: parts.uri.path_and_query().map_or("/", |path| path.as_str()).to_owned(),
         })?;
-        // What an administrator chose is good for setting an own password, and for nothing else.
-        if signed.person.must_change && !matches!(parts.uri.path(), "/password" | "/sign-out") {
-            return Err(WebError::OwnPassword);
-        }
         match parts.extensions.get::<Access>() {
             Some(Access::Everybody | Access::SignedIn | Access::Program) => {}
             Some(Access::Bench) => signed.may_check()?,
@@ -277,6 +292,10 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
         let Some((data, person)) = found else {
             return Ok(None);
         };
+        // What an administrator chose is good for setting an own password, and for nothing else.
+        if person.must_change && !matches!(parts.uri.path(), "/password" | "/sign-out") {
+            return Err(WebError::OwnPassword);
+        }
         let stored = data.get(KEY).cloned().map(serde_json::from_value::<Stored>);
         let Some(Ok(stored)) = stored else {
             return Ok(None);
@@ -290,7 +309,9 @@ impl OptionalFromRequestParts<AppState> for SignedIn {
         };
         let mut neighbours = neighbours_of(&parts.headers);
         neighbours.retain(|name| *name != person.sign_in);
-        Ok(Some(Self { person, form_token: stored.form_token, look, path, neighbours }))
+        let spreadsheets = tables_of(&parts.headers) == CsvForm::SPREADSHEETS;
+        let form_token = stored.form_token;
+        Ok(Some(Self { person, form_token, look, path, neighbours, spreadsheets }))
     }
 }
 

@@ -173,10 +173,43 @@ pub(crate) fn method_of(view: &PlanView) -> Result<&'static dyn Method, WebError
 
 /// "Tuesday night 22:00–06:00" and the like are shown in the site's zone.
 pub(crate) fn local_time(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned_datetime(zone.clone()).strftime("%H:%M").to_string()
+    told(at, zone, "%H:%M")
+}
+
+/// A time in a form; in the hour that a change of the clocks repeats with its offset, or it would be two moments.
+fn told(at: Timestamp, zone: &TimeZone, form: &str) -> String {
+    let zoned = at.to_zoned_datetime(zone.clone());
+    let text = zoned.strftime(form).to_string();
+    match zone.to_ambiguous_timestamp(zoned.datetime()).is_ambiguous() {
+        true => format!("{text} ({})", zoned.strftime("%:z")),
+        false => text,
+    }
 }
 
 /// A day and time for people.
 pub(crate) fn local_day_time(at: Timestamp, zone: &TimeZone) -> String {
-    at.to_zoned_datetime(zone.clone()).strftime("%-d %b %Y, %H:%M").to_string()
+    told(at, zone, "%-d %b %Y, %H:%M")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The clocks of the mill go back from 04:00 to 03:00 on 25 October 2026 (EU Directive 2000/84/EC).
+    #[test]
+    fn the_repeated_hour_is_told_with_its_offset() {
+        let zone = TimeZone::get("Europe/Helsinki").unwrap();
+        let at = |text: &str| text.parse::<Timestamp>().unwrap();
+        assert_eq!(local_time(at("2026-10-25T00:30:00Z"), &zone), "03:30 (+03:00)");
+        assert_eq!(local_time(at("2026-10-25T01:30:00Z"), &zone), "03:30 (+02:00)");
+        assert_eq!(local_time(at("2026-10-24T23:59:00Z"), &zone), "02:59");
+        assert_eq!(local_time(at("2026-10-25T02:00:00Z"), &zone), "04:00");
+        assert_eq!(
+            local_day_time(at("2026-10-25T01:00:00Z"), &zone),
+            "25 Oct 2026, 03:00 (+02:00)"
+        );
+        // Nothing is repeated in spring, and nothing in a zone without changes.
+        assert_eq!(local_time(at("2026-03-29T01:00:00Z"), &zone), "04:00");
+        assert_eq!(local_time(at("2026-10-25T01:30:00Z"), &TimeZone::UTC), "01:30");
+    }
 }

@@ -143,10 +143,13 @@ mod tests {
         let small = scale("D", Unit::Gram, "6200", "0.01");
         let coarse = scale("E", Unit::Kilogram, "300", "0.02");
         let length = scale("F", Unit::Millimetre, "150", "0.01");
-        let all = [held.clone(), far, near, small, coarse, length];
-        assert_eq!(tags(&held, &all), ["C", "B", "D"]);
+        let half = scale("G", Unit::Gram, "30000", "0.1");
+        let less = scale("H", Unit::Gram, "29999", "0.1");
+        let all = [held.clone(), far, near, small, coarse, length, half, less];
+        // A tenth of the range is no help, half of it is.
+        assert_eq!(tags(&held, &all), ["C", "B", "G"]);
         let part = substitutes(&held, &all).pop().unwrap().fit;
-        assert_eq!(part, Fit::Part { from: Decimal::ZERO, to: "6.2".parse().unwrap() });
+        assert_eq!(part, Fit::Part { from: Decimal::ZERO, to: Decimal::from(30) });
     }
 
     /// A moisture meter checked for one cloth says nothing of another.

@@ -351,7 +351,7 @@ fn accept_condition(input: &Input, typed: &str) -> Result<EntryValue, EntryError
     let Input::Condition { name, unit, lower, upper, advice } = input else {
         return Ok(EntryValue::Confirmed);
     };
-    let value = TypedDecimal::parse(typed)?.value;
+    let value = TypedDecimal::parse_in(typed, unit)?.value;
     let holds =
         lower.is_none_or(|lower| value >= lower) && upper.is_none_or(|upper| value <= upper);
     if holds {
@@ -371,7 +371,7 @@ fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, Entr
     else {
         return Ok(EntryValue::Confirmed);
     };
-    let typed = TypedDecimal::parse(&proposal.typed)?;
+    let typed = TypedDecimal::parse_in(&proposal.typed, unit.symbol())?;
     let near = |value: Decimal| (value - *expected).abs() <= *guard;
     let decimals = crate::quantity::decimals_of(*resolution);
     if let Some(thousands) = typed.if_thousands
@@ -396,7 +396,7 @@ fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, Entr
     let answered = proposal
         .confirm_far
         .as_deref()
-        .and_then(|text| TypedDecimal::parse(text).ok())
+        .and_then(|text| TypedDecimal::parse_in(text, unit.symbol()).ok())
         .is_some_and(|asked| asked.value == typed.value);
     if far && !answered {
         return Err(EntryError::Far {
@@ -429,8 +429,17 @@ fn accept_tag(expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
     Ok(EntryValue::Tag { tag: expected.to_owned() })
 }
 
+/// The sum of small weights, in the unit of the display or, where one stands behind it, in the unit that they are marked in.
 fn accept_added(typed: &str, resolution: Decimal, unit: Unit) -> Result<Decimal, EntryError> {
-    let added = TypedDecimal::parse(typed).map_err(EntryError::Added)?.value;
+    let typed = typed.trim();
+    let marked = Unit::ALL
+        .into_iter()
+        .filter(|other| other.dimension() == unit.dimension() && typed.ends_with(other.symbol()))
+        // "kg" ends with "g".
+        .max_by_key(|other| other.symbol().len())
+        .unwrap_or(unit);
+    let read = TypedDecimal::parse_in(typed, marked.symbol()).map_err(EntryError::Added)?;
+    let added = marked.convert(read.value, unit);
     if added < Decimal::ZERO || added > resolution {
         return Err(EntryError::AddedOutOfRange {
             step: show_decimal(resolution, crate::quantity::decimals_of(resolution)),
@@ -521,6 +530,34 @@ mod tests {
             accept(&reading_step(false), &typed("20.0125")),
             Err(EntryError::NotAStep { .. })
         ));
+    }
+
+    #[rstest]
+    #[case("20.003 kg", "0", "20.003", "0")]
+    #[case("20,003kg", "0,0004 kg", "20.003", "0.0004")]
+    // Small weights are marked in their own unit.
+    #[case("20.003", "0,4 g", "20.003", "0.0004")]
+    #[case("20.003", "400mg", "20.003", "0.0004")]
+    fn a_unit_may_be_typed_along(
+        #[case] reading: &str,
+        #[case] added: &str,
+        #[case] indication: &str,
+        #[case] weights: &str,
+    ) {
+        let proposal = Proposal { added: added.into(), ..typed(reading) };
+        let kept = accept(&reading_step(true), &proposal).unwrap();
+        let EntryValue::Reading { indication: got, added: small, .. } = kept else { panic!() };
+        assert_eq!(got, indication.parse().unwrap());
+        assert_eq!(small.unwrap(), weights.parse().unwrap());
+    }
+
+    /// Another unit than the display's is no reading of it: 20003 g are not what a display in kg shows.
+    #[rstest]
+    #[case("20003 g")]
+    #[case("20.003 lb")]
+    #[case("kg")]
+    fn another_unit_is_no_reading(#[case] reading: &str) {
+        assert!(accept(&reading_step(false), &typed(reading)).is_err());
     }
 
     #[rstest]

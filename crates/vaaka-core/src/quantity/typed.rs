@@ -53,6 +53,17 @@ pub enum TypedDecimalError {
 }
 
 impl TypedDecimal {
+    /// As [`Self::parse`], where the unit that is asked for may stand behind the number: "20.003 kg" at a display in kg.
+    ///
+    /// # Errors
+    /// [`TypedDecimalError`].
+    pub fn parse_in(text: &str, unit: &str) -> Result<Self, TypedDecimalError> {
+        let trimmed = text.trim();
+        let bare = trimmed.strip_suffix(unit).filter(|_| !unit.is_empty()).unwrap_or(trimmed);
+        let read = Self::parse(bare)?;
+        Ok(Self { text: trimmed.to_owned(), ..read })
+    }
+
     /// Reads a number that a person typed. Comma and point both mark decimals; spaces around it,
     /// a leading sign (also the true minus sign) and thin spaces between digits are accepted.
     ///

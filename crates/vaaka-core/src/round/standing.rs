@@ -412,7 +412,8 @@ mod tests {
             let chart = of_chart(service, &plans, Some(&point));
             let consistent = plan.newest.is_some_and(|newest| {
                 // A point that fails has a newest check that fails, or one that came after it.
-                point.conforms != Fail || newest.conforms == Fail || newest.as_left
+                let failed = newest.conforms == Fail && !newest.in_band;
+                point.conforms != Fail || failed || newest.as_left
             });
             if consistent && chart.is_usable() && !whole.is_usable() {
                 // Its own point is fine, another of the same check failed: only that is left, and it is at least restricted.

@@ -69,8 +69,12 @@ pub fn value_remarks(new: &[CertifiedPiece], old: &[CertifiedPiece]) -> Vec<Stri
     match changes_between(old, new) {
         Ok(changes) => {
             for change in changes.iter().filter(|change| change.looks_back) {
+                let unit = new
+                    .iter()
+                    .find(|one| one.tag == change.piece)
+                    .map_or("", |one| one.unit.symbol());
                 found.push(format!(
-                    "{}: moved by {} since the certificate before; both explain at most {}.",
+                    "{}: moved by {} {unit} since the certificate before; both explain at most {} {unit}.",
                     change.piece,
                     change.change.normalize(),
                     significant(change.explained)
@@ -149,7 +153,7 @@ mod tests {
         let found = value_remarks(&slip, &old);
         assert_eq!(found.len(), 2, "{found:?}");
         assert_eq!(found[0], "A: 20.03 is 90 % away from its nominal 200.");
-        assert!(found[1].starts_with("A: moved by -179.973 since"), "{found:?}");
+        assert!(found[1].starts_with("A: moved by -179.973 g since"), "{found:?}");
         let gone = value_remarks(&old[..1], &old);
         assert_eq!(gone, ["B: was certified before and is not any more."]);
         let exact = [piece("A", "200", "200", "0.003"), piece("B", "100", "100", "0")];

@@ -164,7 +164,21 @@ pub(super) async fn may_run(
     Ok(())
 }
 
+/// What is away is not checked: it comes back first.
+pub(super) fn away(state: &str) -> Option<&'static str> {
+    match state {
+        "out" => {
+            Some("It is out of use. Take it back first: put it on hold, and its check proves it.")
+        }
+        "retired" => Some("It is retired for good. Register it anew if it comes back."),
+        _ => None,
+    }
+}
+
 async fn is_due(desk: &mut Desk, view: &PlanView) -> Result<(), WebError> {
+    if let Some(words) = away(&view.instrument.state) {
+        return Err(not_now(words));
+    }
     let unproven = adjustments::unproven(&mut desk.connection).await?;
     let place = (view.instrument.id, view.plan.set_up_id);
     if unproven.iter().any(|(instrument, set_up, _)| (*instrument, *set_up) == place) {

@@ -47,7 +47,7 @@ pub(super) fn period(query: &Query, today: Date) -> (Date, Date, Option<String>)
     }
     let read = |text: &str, or: Date| match text.trim() {
         "" => Some(or),
-        text => text.parse::<Date>().ok(),
+        text => crate::fields::read_day(text),
     };
     match (read(&query.from, month.0), read(&query.to, month.1)) {
         (Some(from), Some(to)) if from <= to => (from, to, None),
@@ -59,7 +59,7 @@ pub(super) fn period(query: &Query, today: Date) -> (Date, Date, Option<String>)
         _ => (
             month.0,
             month.1,
-            Some("Type both days as year-month-day, for example 2026-11-24. The last month is shown.".into()),
+            Some("Type both days as year-month-day, for example 2026-11-24, or as 24.11.2026. The last month is shown.".into()),
         ),
     }
 }

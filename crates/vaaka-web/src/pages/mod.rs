@@ -147,6 +147,8 @@ pub struct ShellPerson {
     pub path: String,
     /// Others who signed in on this device.
     pub neighbours: Vec<String>,
+    /// Tables are written for spreadsheets in this browser.
+    pub spreadsheets: bool,
 }
 
 impl Shell {
@@ -195,6 +197,7 @@ impl Shell {
                 id: signed.person.id.0,
                 path: signed.path.clone(),
                 neighbours: signed.neighbours.clone(),
+                spreadsheets: signed.spreadsheets,
             }),
             shift: Some((
                 format!("{} shift", here.shift.label),

@@ -37,6 +37,8 @@ struct RecordPage {
     id: i64,
     heading: String,
     finding: String,
+    /// Whose record it is.
+    organisation: String,
     about: Vec<(&'static str, String)>,
     standards: Vec<StandardRow>,
     entries: Vec<EntryRow>,
@@ -190,6 +192,7 @@ async fn draw(
     let verdict = stored.as_ref().map(|stored| &stored.verdict);
     let template = RecordPage {
         id,
+        organisation: shifts::site(&desk.connection).await?.name,
         heading: format!("{} {}", view.instrument.name, view.instrument.tag),
         finding: match (&check.void_reason, verdict) {
             (Some(reason), _) => format!("void: {reason}"),
@@ -326,6 +329,17 @@ async fn about(
             plans::decision(&view.version).map_or(String::new(), |decision| decision.words()),
         ),
     ];
+    let plate: Vec<&str> = [instrument.maker.as_str(), instrument.model.as_str()]
+        .into_iter()
+        .filter(|text| !text.is_empty())
+        .collect();
+    if !plate.is_empty() {
+        about.push(("Maker and model", plate.join(", ")));
+    }
+    let first = checks::first_failure(&mut desk.connection, check).await?;
+    if let Some(first) = first.filter(|first| *first != check.id && check.purpose == "as_found") {
+        about.insert(2, ("Repeat of", format!("check {first}, which failed")));
+    }
     if !instrument.firmware.is_empty() {
         about.push(("Program version", instrument.firmware.clone()));
     }

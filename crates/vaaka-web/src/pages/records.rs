@@ -5,7 +5,6 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use jiff::ToSpan;
-use jiff::civil::Date;
 use serde::Deserialize;
 use vaaka_store::search::{self, Found, Wanted};
 
@@ -80,13 +79,13 @@ pub(super) fn wanted(query: &Query, here: &Here) -> (Wanted, Option<String>) {
         if text.is_empty() {
             return None;
         }
-        let found = text.parse::<Date>().ok().and_then(|day| {
+        let found = crate::fields::read_day(text).and_then(|day| {
             let day = day.checked_add(plus.days()).ok()?;
             Some(day.to_zoned_datetime(here.zone.clone()).ok()?.timestamp())
         });
         if found.is_none() {
             error = Some(format!(
-                "“{text}” is no day. Type it as year-month-day, for example 2026-11-24; all days are shown."
+                "“{text}” is no day. Type it as year-month-day, for example 2026-11-24, or as 24.11.2026; all days are shown."
             ));
         }
         found

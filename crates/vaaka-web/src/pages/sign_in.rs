@@ -12,7 +12,7 @@ use super::{Shell, page};
 use crate::auth::{Address, Proof, prove, too_many};
 use crate::error::WebError;
 use crate::forms::{Asked, Posted, local_path};
-use crate::session::{self, LOOK_COOKIE, SignedIn};
+use crate::session::{self, LOOK_COOKIE, SignedIn, TABLES_COOKIE};
 use crate::state::AppState;
 
 #[derive(Debug, Template)]
@@ -140,19 +140,27 @@ pub struct LookForm {
     #[serde(default)]
     look: String,
     #[serde(default)]
+    tables: String,
+    #[serde(default)]
     back: String,
 }
 
-/// Keeps the chosen look in a cookie of its own; it is no secret and changes nothing else.
+/// Keeps the chosen look, or how tables are written, in a cookie of its own; it is no secret and changes nothing else.
 pub async fn choose_look(
     State(state): State<AppState>,
     Posted(form): Posted<LookForm>,
 ) -> Response {
+    let secure = state.settings.secure_cookies;
+    let back = Redirect::to(&local_path(&form.back));
+    if matches!(form.tables.as_str(), "programs" | "spreadsheets") {
+        let cookie = session::cookie(TABLES_COOKIE, &form.tables, 365, secure);
+        return ([(header::SET_COOKIE, cookie)], back).into_response();
+    }
     let look = match form.look.as_str() {
         "light" => "light",
         "dark" => "dark",
         _ => "auto",
     };
-    let cookie = session::cookie(LOOK_COOKIE, look, 365, state.settings.secure_cookies);
-    ([(header::SET_COOKIE, cookie)], Redirect::to(&local_path(&form.back))).into_response()
+    let cookie = session::cookie(LOOK_COOKIE, look, 365, secure);
+    ([(header::SET_COOKIE, cookie)], back).into_response()
 }

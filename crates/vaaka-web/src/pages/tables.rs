@@ -2,16 +2,20 @@
 //! chart also as a drawing, `.svg`.
 //! Both forms come from one table. Registers have the heads under which a table is brought in.
 
+use std::collections::HashMap;
+
 use axum::extract::State;
-use axum::http::header;
+use axum::http::{HeaderMap, header};
 use axum::response::{IntoResponse, Response};
+use jiff::Timestamp;
+use jiff::tz::TimeZone;
 use vaaka_core::method::by_key;
-use vaaka_formats::{Cell, Table};
+use vaaka_formats::{Cell, CsvForm, Table};
 use vaaka_store::ids::{CheckId, StreamId};
 use vaaka_store::outcomes::result_of;
 use vaaka_store::{
-    audit, calendar, charts, checks, entries, instruments, notices, people, plans, registers,
-    rounds, search, shifts, standards, trainings,
+    attempts, audit, calendar, charts, checks, entries, instruments, notices, people, plans,
+    registers, rounds, search, shifts, standards, trainings,
 };
 
 use super::chart::Window;
@@ -39,6 +43,79 @@ pub struct Query {
     verdict: String,
     range: String,
     chain: String,
+    /// comma, semicolon or tab; as the browser's choice says where it is left out.
+    separator: String,
+    /// point or comma.
+    decimals: String,
+    /// yes: a byte-order mark first.
+    mark: String,
+}
+
+impl Query {
+    /// How a CSV file is written: by the address, else by what was chosen in this browser.
+    fn csv_form(&self, headers: &HeaderMap) -> Result<CsvForm, WebError> {
+        let chosen = crate::session::tables_of(headers);
+        let unknown = |what: &str| WebError::NotNow {
+            words: format!(
+                "“{what}” is not known here. Ask for separator=comma, semicolon or tab, decimals=point or comma, mark=yes or no."
+            ),
+        };
+        Ok(CsvForm {
+            separator: match self.separator.as_str() {
+                "" => chosen.separator,
+                "comma" => ',',
+                "semicolon" => ';',
+                "tab" => '\t',
+                other => return Err(unknown(other)),
+            },
+            decimal_comma: match self.decimals.as_str() {
+                "" => chosen.decimal_comma,
+                "comma" => true,
+                "point" => false,
+                other => return Err(unknown(other)),
+            },
+            mark: match self.mark.as_str() {
+                "" => chosen.mark,
+                "yes" => true,
+                "no" => false,
+                other => return Err(unknown(other)),
+            },
+        })
+    }
+}
+
+/// Words for the codes of a column, where it has codes.
+fn words_of(head: &str, code: &str) -> Option<&'static str> {
+    Some(match (head, code) {
+        ("conformity", "pass") => "within tolerance",
+        ("conformity", "fail") => "not within tolerance",
+        ("conformity", "not_judged") => "not judged",
+        ("purpose", "as_found") => "as found",
+        ("purpose", "as_left") => "as left, the proof of an adjustment",
+        ("purpose", "trial") => "a trial, counts for nothing",
+        ("source", "keyed") => "typed at the bench",
+        ("source", "held") => "kept in the browser while the network was gone",
+        ("source", "paper") => "entered from paper",
+        ("source", "device") => "read from the instrument",
+        ("control", "in_control") => "as it normally is",
+        ("control", "signal") => "not where it normally is",
+        ("control", "no_baseline") => "no control limits yet",
+        ("control", "not_charted") => "not charted",
+        (
+            "state",
+            "open" | "acknowledged" | "cause_assigned" | "acted" | "closed" | "withdrawn",
+        ) => super::signals::signal_state(code),
+        _ => return None,
+    })
+}
+
+/// A moment as people read it: local time with its zone.
+fn local_words(text: &str, zone: &TimeZone) -> Option<String> {
+    // Only what is a moment, not a day.
+    let at = text.ends_with('Z').then(|| text.parse::<Timestamp>().ok())??;
+    let zoned = at.to_zoned_datetime(zone.clone());
+    let name = zone.iana_name().unwrap_or("local");
+    Some(format!("{} {name}", zoned.strftime("%Y-%m-%d %H:%M:%S%:z")))
 }
 
 fn attachment(name: &str, form: &str, media_type: &'static str, text: String) -> Response {
@@ -58,9 +135,11 @@ pub fn as_csv(name: &str, text: String) -> Response {
 pub async fn show(
     caller: Caller,
     State(state): State<AppState>,
+    headers: HeaderMap,
     PathTag(file): PathTag,
     Asked(query): Asked<Query>,
 ) -> Result<Response, WebError> {
+    let csv_form = query.csv_form(&headers)?;
     let (name, form) = file.rsplit_once('.').ok_or(WebError::NotFound)?;
     if !matches!(form, "csv" | "json" | "svg") {
         return Err(WebError::NotFound);
@@ -75,7 +154,7 @@ pub async fn show(
         };
         return Ok(attachment(name, "svg", "image/svg+xml", drawn));
     }
-    let table = match name {
+    let mut table = match name {
         // Addresses of people are for whoever looks after them.
         "mail" => {
             caller.may_administer()?;
@@ -83,8 +162,14 @@ pub async fn show(
         }
         name => table(&mut desk, name, &query).await?,
     };
+    let zone = desk.here.zone.clone();
+    table.beside("_local", |_, text| local_words(text, &zone));
+    // Registers are written with the words that bring them in again.
+    if !matches!(name, "instruments" | "standards" | "history") {
+        table.beside("_words", |head, code| words_of(head, code).map(str::to_owned));
+    }
     Ok(match form {
-        "csv" => as_csv(name, table.csv()),
+        "csv" => as_csv(name, table.csv_as(csv_form)),
         _ => attachment(name, "json", "application/json", table.json()),
     })
 }
@@ -136,6 +221,9 @@ async fn instruments_table(desk: &mut Desk) -> Result<Table, WebError> {
             one.name.into(),
             one.family.into(),
             area.name.into(),
+            one.maker.into(),
+            one.model.into(),
+            one.calibrated_until.map(|day| day.0.to_string()).into(),
             one.serial.into(),
             one.owner.into(),
             one.unit.into(),
@@ -580,8 +668,13 @@ async fn chart_points(desk: &mut Desk, id: StreamId, query: &Query) -> Result<Ta
 
 /// Every entry of a check ever kept, those that stand no longer with the reason.
 async fn readings(desk: &mut Desk, id: CheckId) -> Result<Table, WebError> {
-    checks::by_id(&mut desk.connection, id).await?;
+    let check = checks::by_id(&mut desk.connection, id).await?;
+    let view = plans::version(&mut desk.connection, check.plan_version_id).await?;
+    let tag = view.instrument.tag.as_str();
+    let all = entries::every_entry(&mut desk.connection, id).await?;
+    let attempts = attempts::of(&desk.connection, id).await?;
     let mut table = Table::new(&[
+        "instrument",
         "step",
         "repeat",
         "kind",
@@ -593,10 +686,21 @@ async fn readings(desk: &mut Desk, id: CheckId) -> Result<Table, WebError> {
         "person",
         "measured_at",
         "received_at",
-        "void_because",
+        "stands",
+        "why_not",
     ]);
-    for (one, person, void) in entries::every_entry(&mut desk.connection, id).await? {
+    let replaced: HashMap<_, _> = all
+        .iter()
+        .filter_map(|(one, ..)| Some((one.replaces_id?, one.reason.clone().unwrap_or_default())))
+        .collect();
+    for (one, person, void) in all {
+        let why_not = match (void, replaced.get(&one.id)) {
+            (Some(why), _) => format!("void: {why}"),
+            (None, Some(why)) => format!("corrected: {why}"),
+            (None, None) => String::new(),
+        };
         table.row([
+            tag.into(),
             one.step_key.into(),
             one.repeat.into(),
             one.kind.into(),
@@ -608,7 +712,27 @@ async fn readings(desk: &mut Desk, id: CheckId) -> Result<Table, WebError> {
             person.into(),
             one.measured_at.0.to_string().into(),
             one.received_at.0.to_string().into(),
-            void.into(),
+            why_not.is_empty().into(),
+            why_not.into(),
+        ]);
+    }
+    // What was typed and refused stands among them as what it is.
+    for (one, person) in attempts {
+        table.row([
+            tag.into(),
+            one.step_key.into(),
+            one.repeat.into(),
+            "attempt".into(),
+            one.typed.into(),
+            Cell::Empty,
+            Cell::Empty,
+            Cell::Empty,
+            Cell::Empty,
+            person.into(),
+            one.at.0.to_string().into(),
+            Cell::Empty,
+            false.into(),
+            format!("refused: {}", one.said).into(),
         ]);
     }
     Ok(table)

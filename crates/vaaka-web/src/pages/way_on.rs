@@ -13,7 +13,7 @@ use vaaka_store::rows::Instrument;
 use vaaka_store::standing::{Of, Standings};
 use vaaka_store::{Connection, adjustments, instruments, orders};
 
-use super::charts::conformity;
+use super::check_start::away;
 use super::instrument::refused;
 use super::signals::sentence;
 use super::{Here, round};
@@ -41,22 +41,16 @@ pub(super) async fn good_since(
     now: jiff::Timestamp,
 ) -> Result<Option<(Conformity, bool)>, WebError> {
     let standings = Standings::read(connection, Of::Instruments(&[instrument]), now).await?;
-    let rests = |one: &vaaka_store::standing::Planned| one.wrong_standard.is_some();
-    // What rests on a standard that was found wrong proves nothing.
-    let is_wrong = standings.plans(instrument).iter().any(rests);
     let since = instruments::states(connection, instrument).await?;
     let since = since.first().map(|(row, _)| row.at);
-    let latest = instruments::checks_of(connection, instrument, 20).await?;
-    let counts = |check: &&vaaka_store::instruments::CheckBrief| {
-        check.state == "concluded" && check.purpose != "trial"
-    };
-    Ok(latest.iter().find(counts).and_then(|check| {
+    let all = standings.plans(instrument);
+    // What rests on a standard that was found wrong proves nothing.
+    let is_wrong = all.iter().any(|one| one.wrong_standard.is_some());
+    let newest = all.iter().filter_map(|one| one.facts.newest).max_by_key(|newest| newest.at);
+    Ok(newest.map(|newest| {
         // A pass after a failure proves nothing.
-        let conforms = match check.is_doubtful() || is_wrong {
-            true => Conformity::Fail,
-            false => conformity(check.conforms.as_deref()?)?,
-        };
-        Some((conforms, since.is_none_or(|since| check.at.0 > since.0)))
+        let conforms = if newest.doubtful || is_wrong { Conformity::Fail } else { newest.conforms };
+        (conforms, since.is_none_or(|since| newest.at > since.0))
     }))
 }
 
@@ -204,6 +198,9 @@ pub async fn order(
             "Say in a sentence what was settled, for example “cleaned and levelled, the pan was touching”."
                 .to_owned(),
         ),
+        Ok(_) if away(&view.instrument.state).is_some() => {
+            away(&view.instrument.state).map(str::to_owned)
+        }
         Ok(_) if in_force.is_none() => Some("No version of this plan is in force.".to_owned()),
         Ok(_) if open => Some("A check of it is open already: go on with that one.".to_owned()),
         Ok(_) if matches!(due, Some(Due::Due | Due::Repeat)) => {

@@ -293,6 +293,7 @@ export function keepHeld(check) {
         form.classList.remove("is-sending");
         const before = form.querySelector("[name=typed]")?.value;
         hold(form);
+        document.dispatchEvent(new CustomEvent("vaaka:step"));
         // Another value after this is another entry, and the same value the same one: the first may have arrived all the same.
         const field = form.querySelector("[name=typed]");
         const key = form.querySelector("[name=key]");

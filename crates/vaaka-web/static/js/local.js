@@ -16,6 +16,24 @@ function parse(text, most = MOST_DIGITS) {
   return { units, places: fraction.length };
 }
 
+/** A text without the unit that is asked for, where that stands behind it. */
+function bare(text, unit) {
+  const plain = text.trim();
+  return unit && plain.endsWith(unit) ? plain.slice(0, -unit.length) : plain;
+}
+
+// Powers of ten of the units that small weights are marked in.
+const MASS = { kg: 3, mg: -3, g: 0 };
+
+/** The sum of small weights in the unit of the display, typed in it or in the unit that they are marked in. */
+function weightsIn(text, unit) {
+  const marked = unit in MASS ? Object.keys(MASS).find((one) => text.trim().endsWith(one)) ?? unit : unit;
+  const value = parse(bare(text, marked));
+  if (value.words || marked === unit) return value;
+  const shift = MASS[unit] - MASS[marked];
+  return shift > 0 ? { units: value.units, places: value.places + shift } : { units: value.units * 10n ** BigInt(-shift), places: value.places };
+}
+
 // The server's own numbers may be longer than any display shows.
 const exact = (text) => parse(text, 60);
 
@@ -47,7 +65,7 @@ function isStep(value, step) {
 }
 
 function reading(form, rules) {
-  const text = form.querySelector("[name=typed]").value;
+  const text = bare(form.querySelector("[name=typed]").value, rules.name);
   const value = parse(text);
   if (value.words) return { words: value.words };
   const [wanted, guard, step] = [rules.wanted, rules.guard, rules.step].map(exact);
@@ -72,7 +90,7 @@ function reading(form, rules) {
   }
   const added = form.querySelector("[name=added]");
   if (!added) return null;
-  const weights = parse(added.value);
+  const weights = weightsIn(added.value, rules.name);
   if (weights.words) return { words: `Added weights: ${weights.words}`, field: added };
   if (weights.units < 0n || less(step, weights)) {
     return { words: `The added weights are between 0 and one step of the display (${rules.step} ${rules.name}). Type their sum.`, field: added };
@@ -94,7 +112,7 @@ function setting(form, rules) {
 }
 
 function condition(form, rules) {
-  const text = form.querySelector("[name=typed]").value;
+  const text = bare(form.querySelector("[name=typed]").value, rules.wanted.split(" ").at(-1));
   const value = parse(text);
   if (value.words) return { words: value.words };
   const low = rules.lower !== "" && less(value, exact(rules.lower));

@@ -1,6 +1,7 @@
 // Enhances markup that already works: every page can be used without this.
 import { sendOnce } from "./once.js";
 import { walkRound } from "./round.js";
+import { typeAhead } from "./ahead.js";
 import { runCheck } from "./check.js";
 import { offerAlike, offerPicture, walkChart } from "./chart.js";
 import { watchWall } from "./wall.js";
@@ -15,6 +16,7 @@ const checks = document.querySelectorAll(".check[data-check]");
 for (const check of checks) {
   runCheck(check);
   keepHeld(check);
+  typeAhead(check);
 }
 if (checks.length === 0 && document.body.dataset.person) sendHeld();
 for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);
@@ -23,7 +25,8 @@ for (const place of document.querySelectorAll("[data-picture]")) offerPicture(pl
 for (const wall of document.querySelectorAll("[data-wall]")) watchWall(wall);
 runClocks(document);
 offerPrinting(document);
-const focused = document.querySelector("[data-focus]");
+// Where something is wrong the work goes on there.
+const focused = document.querySelector("[data-focus]") ?? document.querySelector("main [aria-invalid=true]");
 if (focused && document.activeElement === document.body) {
   focused.focus({ preventScroll: true });
   // In the middle, with what stands around it: a field at the edge of the window shows no words about it.

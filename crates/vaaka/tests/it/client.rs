@@ -166,6 +166,16 @@ impl Bench {
         bench
     }
 
+    /// Signs in with a password that somebody else chose, and sets an own one as that asks for.
+    pub async fn signed_in_first(base: &str, name: &str, chosen: &str, own: &str) -> Self {
+        let bench = Self::signed_in(base, name, chosen).await;
+        let page = bench.get("/password").await;
+        let typed = [("password", chosen), ("new", own), ("again", own)];
+        let set = bench.submit(&page, "/password", &typed).await;
+        assert_eq!(set.status, StatusCode::SEE_OTHER, "{}", set.text);
+        bench
+    }
+
     pub async fn aino(base: &str) -> Self {
         Self::signed_in(base, "aino", "kapea-silta-4").await
     }

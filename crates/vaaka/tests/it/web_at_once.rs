@@ -31,7 +31,8 @@ async fn administrators(server: &Server) -> [Bench; 2] {
         ("password", "kaksi-avainta-9"),
     ];
     onni.submit(&form, "/new/person", &typed).await;
-    let other = Bench::signed_in(&server.base, "toinen", "kaksi-avainta-9").await;
+    let other =
+        Bench::signed_in_first(&server.base, "toinen", "kaksi-avainta-9", "kolme-avainta-9").await;
     [onni, other]
 }
 

@@ -92,7 +92,7 @@ async fn a_missed_check_stays_missed_and_says_why() {
     assert!(twice.text.contains("said why a moment ago"), "what was said stands: {}", twice.text);
     let table = aino.get("/export/missed.json?from=2026-10-20&to=2026-11-24").await;
     assert!(table.text.contains("was flooded"), "{}", table.text);
-    assert_eq!(ilma(&server).await.look_over().await, "Unbroken");
+    assert!(ilma(&server).await.look_over().await.contains("Unbroken."));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -128,7 +128,7 @@ async fn a_signal_belongs_to_somebody_until_a_day() {
     assert_eq!(post(&aino, &step, &typed).await.status, StatusCode::SEE_OTHER);
     let shown = aino.get(&path).await;
     assert!(
-        shown.words("main").contains("Given to: Ilma Tarvola, until 2026-12-01"),
+        shown.words("main").contains("Ilma Tarvola, until 2026-12-01"),
         "{}",
         shown.words("main")
     );

@@ -60,7 +60,8 @@ async fn the_first_administrator_proves_himself_by_the_servers_code() {
     let twice =
         [("name", "x"), ("sign_in", "AINO"), ("role", "technician"), ("password", "kapea-silta-4")];
     assert!(onni.submit(&form, "/new/person", &twice).await.text.contains("sign-in name already"));
-    let ilma = Bench::signed_in(&server.base, "ilma", "kapea-silta-4").await;
+    let ilma =
+        Bench::signed_in_first(&server.base, "ilma", "kapea-silta-4", "leve\u{e4}-silta-5").await;
     let page = ilma.get("/new/instrument").await;
     let typed = [
         ("tag", "K-01"),
@@ -91,7 +92,7 @@ async fn the_untrained_are_told_who_can_and_training_ends() {
         ("password", "pitka-polku-3"),
     ];
     onni.submit(&form, "/new/person", &typed).await;
-    let uusi = Bench::signed_in(&server.base, "uusi", "pitka-polku-3").await;
+    let uusi = Bench::signed_in_first(&server.base, "uusi", "pitka-polku-3", "lyhyt-polku-4").await;
     let round = uusi.get("/").await;
     let mut fields = round.form("td.do form");
     fields.insert("plan_version".into(), crate::client::plan_version(&round, "P-11"));

@@ -71,7 +71,8 @@ async fn a_standard_is_registered_with_its_lot_and_bad_input_gets_words() {
     let page = ilma.get("/standards/M1-Z/lot").await;
     for (field, value, words) in [
         ("valid_until", "2026-11-19", "ends before it begins"),
-        ("valid_from", "20.11.2026", "year-month-day"),
+        ("valid_from", "20/11/2026", "year-month-day"),
+        ("valid_from", "31.11.2026", "year-month-day"),
         ("values.0.value", "ten", "not part of a number"),
         ("values.0.uncertainty", "-1", "not negative"),
         ("values.0.k", "0", "greater than zero"),

@@ -9,6 +9,7 @@ use serde_json::Value;
 
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server, demo_database, now};
+use crate::web_chart_room::lines;
 
 async fn token(bench: &Bench) -> String {
     bench.get("/").await.attribute("input[name=form_token]", "value").unwrap()
@@ -183,8 +184,18 @@ async fn history_is_shown_and_judged_by_nothing() {
     let after = ilma.get(&format!("/export/chart-{id}.csv?range=all")).await.text;
     let (heads, rest) = after.split_once("\r\n").unwrap();
     let own: Vec<&str> = rest.split("\r\n").take(2).collect();
-    assert!(own[0].starts_with("2025-11-03T04:12:00Z,2.5,g,brought in,no,"), "{own:?}");
-    assert!(own[1].starts_with("2025-11-04T04:12:00Z,2.5000,g,brought in,no,"), "{own:?}");
+    assert!(
+        own[0].starts_with(
+            "2025-11-03T04:12:00Z,2025-11-03 06:12:00+02:00 Europe/Helsinki,2.5,g,brought in,no,"
+        ),
+        "{own:?}"
+    );
+    assert!(
+        own[1].starts_with(
+            "2025-11-04T04:12:00Z,2025-11-04 06:12:00+02:00 Europe/Helsinki,2.5000,g,brought in,no,"
+        ),
+        "{own:?}"
+    );
     assert_eq!(format!("{heads}\r\n{}", rest.splitn(3, "\r\n").nth(2).unwrap()), before);
     let shown = ilma.get(&format!("/charts/{id}?range=all")).await;
     assert!(shown.text.contains("2 values from before, 3 Nov 2025 to 4 Nov 2025"));
@@ -407,4 +418,91 @@ async fn what_was_missed_stays_missed_when_the_plan_is_renewed() {
     assert!(bad.words("p.field-error").contains("ends before it begins"));
     let none = aino.get("/missed?from=2020-01-01&to=2020-02-01").await;
     assert!(none.words("h1").contains("none"), "{}", none.text);
+}
+
+/// Tables for people: local time beside that of programs, words beside codes, what does not stand marked with its reason, and the
+/// form that a spreadsheet of the country reads.
+#[tokio::test(flavor = "multi_thread")]
+async fn tables_are_for_people_too() {
+    let server = Server::demo().await;
+    let aino = Bench::aino(&server.base).await;
+    let path = aino.start("R-02").await;
+    aino.confirm(&path).await;
+    aino.send(&path, "M1-X").await;
+    aino.send(&path, "M1-B").await;
+    aino.confirm(&path).await;
+    aino.send(&path, "0.000 kg").await;
+    let id = path.rsplit('/').next().unwrap();
+    let table = aino.get(&format!("/export/readings-{id}.json")).await.text;
+    let rows: Vec<Value> = serde_json::from_str(&table).unwrap();
+    assert!(rows.iter().all(|row| row["instrument"] == "R-02"), "{table}");
+    let refused = rows.iter().find(|row| row["kind"] == "attempt").unwrap();
+    assert_eq!(
+        (refused["stands"].as_bool(), refused["typed"].as_str()),
+        (Some(false), Some("M1-X"))
+    );
+    assert!(refused["why_not"].as_str().unwrap().starts_with("refused: "), "{refused}");
+    let zero = rows.iter().find(|row| row["typed"] == "0.000 kg").unwrap();
+    assert_eq!(zero["indication"].as_f64(), Some(0.0));
+    assert_eq!(zero["source_words"], "typed at the bench");
+    let local = zero["measured_at_local"].as_str().unwrap();
+    assert!(
+        local.starts_with("2026-11-24 22:3") && local.ends_with("+02:00 Europe/Helsinki"),
+        "{local}"
+    );
+
+    let asked = async |query: &str| aino.get(&format!("/export/charts.csv{query}")).await;
+    let plain = asked("").await.text;
+    assert!(plain.starts_with("chart,instrument,"), "{plain}");
+    assert!(!plain.contains("00000000000"), "no tails of binary numbers");
+    let other = asked("?separator=semicolon&decimals=comma&mark=yes").await.text;
+    assert!(other.starts_with("\u{feff}chart;instrument;"), "{other}");
+    assert!(asked("?separator=stroke").await.text.contains("separator=comma, semicolon or tab"));
+    // Chosen once, it holds for this browser.
+    let chosen = HashMap::from([("tables", "spreadsheets"), ("back", "/charts")]);
+    assert_eq!(aino.post("/look", &chosen).await.location.as_deref(), Some("/charts"));
+    assert_eq!(asked("").await.text, other);
+    assert_eq!(asked("?separator=comma&decimals=point&mark=no").await.text, plain);
+    let page = aino.get("/charts").await;
+    assert_eq!(
+        page.attribute("button[value=spreadsheets]", "aria-pressed").as_deref(),
+        Some("true")
+    );
+}
+
+/// A table whose heads are somebody else's: each column is said once, what is left out is left out on purpose.
+#[tokio::test(flavor = "multi_thread")]
+async fn columns_of_another_register_are_mapped() {
+    let server = Server::demo().await;
+    let ilma = ilma(&server).await;
+    let table = "ID;Bezeichnung;area;serial number;unit;d;Max;Farbe\nZ-1;Waage;Resin kitchen;77;kg;0,01;30;rot\n";
+    let (path, page) = look(&ilma, "instruments", table.as_bytes()).await;
+    assert!(page.words("h1").contains("cannot be read yet"), "{}", page.words("h1"));
+    let offered = page.all("select");
+    assert_eq!(offered.len(), 8, "{}", page.text);
+    assert!(page.words("form[method=get]").contains("rot"), "what stands first in each is shown");
+    let said = "column.0=tag&column.1=name&column.5=resolution&column.6=maximum";
+    let without = ilma.get(&format!("{path}?{said}")).await;
+    assert!(without.text.contains("nothing is left aside in silence"), "{}", without.words("main"));
+    let page = ilma.get(&format!("{path}?{said}&column.7=-")).await;
+    assert!(
+        page.words("h1").contains("1 line of instruments can be brought in"),
+        "{}",
+        page.words("main")
+    );
+    // The same column twice is refused.
+    let twice = ilma.get(&format!("{path}?{said}&column.7=name")).await;
+    assert!(twice.text.contains("here twice"), "{}", twice.words("main"));
+    let fields = page.form(&format!("form[method=post][action='{path}']"));
+    assert_eq!(fields["column.7"], "-");
+    let done = ilma.post(&path, &fields).await;
+    assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.words("main"));
+    let shown = ilma.get("/instruments/Z-1").await;
+    assert!(shown.words("aside").contains("0 to 30 kg"), "{}", shown.words("aside"));
+    let said = lines(
+        &server.database,
+        "SELECT detail->>'columns' AS line FROM audit_entries WHERE action = 'table_brought_in'",
+    )
+    .await;
+    assert!(said[0].contains("column.5") && said[0].contains("resolution"), "{said:?}");
 }

@@ -1,5 +1,7 @@
 //! Columns of the tables that can be brought in, and what is wrong with a table.
 
+use std::collections::BTreeMap;
+
 use vaaka_formats::{Grid, Line};
 
 use crate::fields::Fields;
@@ -56,12 +58,69 @@ fn plain(head: &str) -> String {
     head.chars().filter(|c| c.is_alphanumeric()).flat_map(char::to_lowercase).collect()
 }
 
+/// What a person has said of columns whose heads are not known here: by their place in the file, the field that it is, or none
+/// where it is left out on purpose.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Mapping(BTreeMap<usize, Option<String>>);
+
+impl Mapping {
+    /// Word of a column that is left out.
+    pub const LEFT_OUT: &'static str = "-";
+
+    /// Reads it from fields named `column.N`; what says nothing is found by its head.
+    pub fn read<'b>(fields: impl IntoIterator<Item = (&'b String, &'b String)>) -> Self {
+        let said = fields.into_iter().filter(|(_, word)| !word.is_empty());
+        Self(
+            said.filter_map(|(name, word)| {
+                let place = name.strip_prefix("column.")?.parse().ok()?;
+                Some((place, (word != Self::LEFT_OUT).then(|| word.clone())))
+            })
+            .collect(),
+        )
+    }
+
+    /// What was said of a column, as the form has it.
+    pub fn word(&self, place: usize) -> &str {
+        match self.0.get(&place) {
+            None => "",
+            Some(None) => Self::LEFT_OUT,
+            Some(Some(field)) => field,
+        }
+    }
+
+    /// Whether nothing was said.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// As fields of a form and of an address.
+    pub fn fields(&self) -> Vec<(String, String)> {
+        self.0
+            .keys()
+            .map(|place| (format!("column.{place}"), self.word(*place).to_owned()))
+            .collect()
+    }
+}
+
 impl<'a> Sheet<'a> {
     /// Finds the columns by their heads.
     ///
     /// # Errors
     /// What is wrong with the heads.
+    #[cfg(test)]
     pub fn of(grid: &'a Grid, columns: &'static [Column]) -> Result<Self, Vec<Fault>> {
+        Self::mapped(grid, columns, &Mapping::default())
+    }
+
+    /// Finds the columns by what a person said of them, and the others by their heads.
+    ///
+    /// # Errors
+    /// What is wrong with the heads.
+    pub fn mapped(
+        grid: &'a Grid,
+        columns: &'static [Column],
+        mapping: &Mapping,
+    ) -> Result<Self, Vec<Fault>> {
         let fault = |column: &str, words: String| Fault {
             line: 1,
             column: column.to_owned(),
@@ -71,7 +130,12 @@ impl<'a> Sheet<'a> {
         let mut faults = Vec::new();
         let mut places = vec![None; columns.len()];
         for (place, head) in grid.heads.iter().enumerate() {
-            match columns.iter().position(|column| plain(column.head) == plain(head)) {
+            let found = match mapping.0.get(&place) {
+                Some(None) => continue,
+                Some(Some(field)) => columns.iter().position(|column| column.field == field),
+                None => columns.iter().position(|column| plain(column.head) == plain(head)),
+            };
+            match found {
                 Some(known) if places[known].is_some() => {
                     faults.push(fault(head, "This column is here twice. Take one of them out.".into()));
                 }
@@ -81,7 +145,7 @@ impl<'a> Sheet<'a> {
                 }
                 None => faults.push(fault(
                     head,
-                    "This column is not known here. Rename it to one of those below, or take it out: nothing is left aside in silence.".into(),
+                    "This column is not known here. Say above what it is, or that it is left out: nothing is left aside in silence.".into(),
                 )),
             }
         }

@@ -5,7 +5,7 @@ mod columns;
 mod history;
 mod registers;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use askama::Template;
 use axum::extract::State;
@@ -21,7 +21,7 @@ use vaaka_store::imports::{self, Import, Lines, Place};
 use vaaka_store::plans::{self, ChartedPoint};
 use vaaka_store::{StoreError, instrument_changes, instruments, standards};
 
-use self::columns::{Column, Fault, Sheet};
+use self::columns::{Column, Fault, Mapping, Sheet};
 use self::history::{Charted, HISTORY, history};
 use self::registers::{INSTRUMENTS, STANDARDS, example};
 use super::files;
@@ -29,7 +29,7 @@ use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Refusal, clean, sentence};
-use crate::forms::{PathId, PathTag};
+use crate::forms::{Asked, PathId, PathTag};
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time};
 
@@ -227,11 +227,13 @@ struct Looked {
     faults: Vec<Fault>,
     heads: Vec<&'static str>,
     sample: Vec<Vec<String>>,
+    /// Columns of the file with what stands first in each, where their heads do not say it all.
+    columns: Vec<(String, String)>,
 }
 
 /// Reads a table against the registers as they are now. The reading itself may take a second for a
 /// large table and is done beside the requests.
-async fn look(desk: &mut Desk, import: &Import) -> Result<Looked, WebError> {
+async fn look(desk: &mut Desk, import: &Import, mapping: &Mapping) -> Result<Looked, WebError> {
     let kind = Kind::of(&import.kind).ok_or(WebError::NotFound)?;
     let connection = &mut desk.connection;
     let areas = instrument_changes::all_areas(connection).await?;
@@ -252,6 +254,7 @@ async fn look(desk: &mut Desk, import: &Import) -> Result<Looked, WebError> {
         }
     }
     let (zone, now, bytes) = (desk.here.zone.clone(), desk.now, import.bytes.clone());
+    let mapping = mapping.clone();
     let read = move || {
         let grid = match read_table(&bytes, kind.most()) {
             Ok(grid) => grid,
@@ -264,9 +267,17 @@ async fn look(desk: &mut Desk, import: &Import) -> Result<Looked, WebError> {
                 }]);
             }
         };
-        let sheet = match Sheet::of(&grid, kind.columns()) {
+        let first = |place: usize| {
+            let cells = grid.lines.iter().map(|line| line.cell(place));
+            cells.clone().find(|cell| !cell.is_empty()).unwrap_or_default().to_owned()
+        };
+        let in_file = || -> Vec<(String, String)> {
+            let heads = grid.heads.iter().enumerate();
+            heads.map(|(place, head)| (head.clone(), first(place))).collect()
+        };
+        let sheet = match Sheet::mapped(&grid, kind.columns(), &mapping) {
             Ok(sheet) => sheet,
-            Err(faults) => return Looked::refused(faults),
+            Err(faults) => return Looked { columns: in_file(), ..Looked::refused(faults) },
         };
         let (lines, faults) = match kind {
             Kind::Instruments => registers::instruments(&sheet, &areas, &taken),
@@ -275,14 +286,15 @@ async fn look(desk: &mut Desk, import: &Import) -> Result<Looked, WebError> {
         };
         let (heads, sample) = sheet.sample(SAMPLE);
         let lines = faults.is_empty().then_some(lines);
-        Looked { lines, count: grid.lines.len(), faults, heads, sample }
+        let columns = if mapping.is_empty() { vec![] } else { in_file() };
+        Looked { lines, count: grid.lines.len(), faults, heads, sample, columns }
     };
     tokio::task::spawn_blocking(read).await.map_err(|error| WebError::Inner(error.to_string()))
 }
 
 impl Looked {
     fn refused(faults: Vec<Fault>) -> Self {
-        Self { lines: None, count: 0, faults, heads: vec![], sample: vec![] }
+        Self { lines: None, count: 0, faults, heads: vec![], sample: vec![], columns: vec![] }
     }
 }
 
@@ -335,15 +347,21 @@ struct LookPage {
     sample: Vec<Vec<String>>,
     count: usize,
     error: Option<String>,
+    /// What each column of the file is, to be said by a person: place, head, what stands first, what was said.
+    columns: Vec<(usize, String, String, String)>,
+    choices: Vec<(&'static str, &'static str)>,
+    mapping: Vec<(String, String)>,
 }
 
 async fn draw_look(
     desk: &mut Desk,
     signed: &SignedIn,
     import: &Import,
+    mapping: &Mapping,
     error: Option<String>,
 ) -> Result<Response, WebError> {
-    let mut looked = look(desk, import).await?;
+    let mut looked = look(desk, import, mapping).await?;
+    let known = Kind::of(&import.kind).map_or(&[][..], Kind::columns);
     let bad: HashSet<u64> = looked.faults.iter().map(|fault| fault.line).collect();
     let more = looked.faults.len().saturating_sub(SHOWN);
     looked.faults.truncate(SHOWN);
@@ -373,6 +391,14 @@ async fn draw_look(
         sample: looked.sample,
         count,
         error,
+        columns: looked
+            .columns
+            .into_iter()
+            .enumerate()
+            .map(|(place, (head, first))| (place, head, first, mapping.word(place).to_owned()))
+            .collect(),
+        choices: known.iter().map(|column| (column.field, column.head)).collect(),
+        mapping: mapping.fields(),
     };
     page(status, &template)
 }
@@ -400,10 +426,12 @@ pub async fn look_page(
     signed: SignedIn,
     State(state): State<AppState>,
     PathId(id): PathId,
+    Asked(said): Asked<BTreeMap<String, String>>,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let import = waiting(&mut desk, id).await?;
-    let mut response = draw_look(&mut desk, &signed, &import, None).await?;
+    let mapping = Mapping::read(&said);
+    let mut response = draw_look(&mut desk, &signed, &import, &mapping, None).await?;
     // The page itself is fine, also when what it shows is not.
     *response.status_mut() = StatusCode::OK;
     Ok(response)
@@ -414,10 +442,11 @@ pub async fn faults_csv(
     _signed: SignedIn,
     State(state): State<AppState>,
     PathId(id): PathId,
+    Asked(said): Asked<BTreeMap<String, String>>,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let import = waiting(&mut desk, id).await?;
-    let looked = look(&mut desk, &import).await?;
+    let looked = look(&mut desk, &import, &Mapping::read(&said)).await?;
     let mut table = Table::new(&["line", "column", "what stands there", "what is wrong"]);
     for fault in looked.faults {
         let line = i64::try_from(fault.line).unwrap_or(i64::MAX);
@@ -429,16 +458,18 @@ pub async fn faults_csv(
 /// Brings a table in.
 pub async fn bring_in(
     PathId(id): PathId,
-    Sent { signed, mut desk, .. }: Sent,
+    Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let import = waiting(&mut desk, id).await?;
-    let looked = look(&mut desk, &import).await?;
+    let mapping = Mapping::read(&typed.0);
+    let looked = look(&mut desk, &import, &mapping).await?;
     let Some(lines) = looked.lines else {
         let words = "Nothing was brought in: the registers have changed since you looked, and some lines are not right any more.";
-        return draw_look(&mut desk, &signed, &import, Some(words.into())).await;
+        return draw_look(&mut desk, &signed, &import, &mapping, Some(words.into())).await;
     };
     let by = desk.by(&signed);
-    match imports::bring_in(&mut desk.connection, &import, lines, looked.count, by).await {
+    let said = mapping.fields();
+    match imports::bring_in(&mut desk.connection, &import, lines, (looked.count, &said), by).await {
         Ok(()) => Ok(Redirect::to("/import").into_response()),
         Err(StoreError::Conflict { constraint }) if constraint == "imports_state" => {
             // Pressed twice: it is in.
@@ -446,7 +477,7 @@ pub async fn bring_in(
         }
         Err(StoreError::Conflict { .. }) => {
             let words = "Nothing was brought in: somebody registered one of these a moment ago. Look at the lines below again.";
-            draw_look(&mut desk, &signed, &import, Some(words.into())).await
+            draw_look(&mut desk, &signed, &import, &mapping, Some(words.into())).await
         }
         Err(other) => Err(other.into()),
     }

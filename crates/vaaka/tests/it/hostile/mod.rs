@@ -2,4 +2,5 @@
 
 mod ages;
 mod passwords;
+mod two_hands;
 mod voiding;

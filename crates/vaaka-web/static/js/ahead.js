@@ -1,0 +1,36 @@
+// What is typed after Enter and before the next step has come is typed at that step: nothing is lost while a page loads.
+const KEY = "vaaka:ahead";
+const LONGEST_MS = 15_000;
+
+export function typeAhead(check) {
+  const place = () => check.querySelector("#typed");
+  let text = "";
+
+  /** Puts it where it belongs, once; what stands in the field already was refused and comes first. */
+  function fill() {
+    const field = place();
+    const kept = text;
+    text = "";
+    sessionStorage.removeItem(KEY);
+    if (!kept || !field || field.value !== "") return;
+    field.value = kept;
+    field.focus();
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+  }
+
+  const before = JSON.parse(sessionStorage.getItem(KEY) ?? "null");
+  if (before && before.check === check.dataset.check && Date.now() - before.at < LONGEST_MS) text = before.text;
+  fill();
+
+  document.addEventListener("keydown", (event) => {
+    if (!check.querySelector("form.is-sending") || event.ctrlKey || event.metaKey || event.altKey) return;
+    if (event.key === "Backspace") text = text.slice(0, -1);
+    else if (event.key.length === 1 && text.length < 40) text += event.key;
+    else return;
+    event.preventDefault();
+    event.stopPropagation();
+    sessionStorage.setItem(KEY, JSON.stringify({ check: check.dataset.check, text, at: Date.now() }));
+  }, true);
+  // With the network gone the next step is drawn in this page.
+  document.addEventListener("vaaka:step", fill);
+}
