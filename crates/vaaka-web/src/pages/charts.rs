@@ -168,17 +168,19 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     let newest = newest_of(&mut connection, &ids).await?;
     let trails = charts::trails(&mut connection, &ids, BEAM_TRAIL).await?;
     let all = Standings::read(&mut connection, Of::All, state.now()).await?;
+    let mut own: Vec<(Standing, Standing)> = Vec::new();
     let mut standings: Vec<(Standing, Row)> = streams
         .iter()
         .map(|view| {
             let newest = newest.get(&view.stream.id);
             let trail = trails.get(&view.stream.id).map_or(&[][..], Vec::as_slice);
             let standing = all.of_chart(&view.instrument.state, &view.stream, newest)?;
+            own.push((standing, by_itself(newest)));
             Ok((standing, row(view, newest, trail, standing, &here)))
         })
         .collect::<Result<_, StoreError>>()?;
     standings.sort_by_key(|(standing, _)| *standing);
-    let heading = heading(&standings);
+    let heading = heading(&own);
     let a_week = false_alarms_a_week(&mut connection, None).await?;
     let due = studies::reviews_due(&mut connection, state.now()).await?;
     let reviews = due
@@ -248,20 +250,37 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
     Ok(table)
 }
 
-fn heading(standings: &[(Standing, Row)]) -> String {
-    let count = |wanted: fn(Standing) -> bool| {
-        standings.iter().filter(|(standing, _)| wanted(*standing)).count()
+/// What stands out among the charts, each counted once: what is bad, what has a signal of its own, what waits for something else.
+fn heading(standings: &[(Standing, Standing)]) -> String {
+    let count = |wanted: &dyn Fn(Standing, Standing) -> bool| {
+        standings.iter().filter(|(standing, own)| wanted(*standing, *own)).count()
     };
-    let out = count(Standing::is_bad);
-    let signal = count(Standing::is_signal);
+    let waits = |standing: Standing| {
+        matches!(
+            standing,
+            Standing::Unproven
+                | Standing::Restricted
+                | Standing::WrongStandard
+                | Standing::CheckFirst
+        )
+    };
+    let parts = [
+        (count(&|standing, _| standing.is_bad()), "not within tolerance"),
+        (count(&|standing, own| !standing.is_bad() && own.is_signal()), "with a signal"),
+        (
+            count(&|standing, own| waits(standing) && !own.is_signal()),
+            "of an instrument that waits for a check or a lead",
+        ),
+    ];
+    let said: Vec<String> = parts
+        .iter()
+        .filter(|(count, _)| *count > 0)
+        .map(|(count, words)| format!("{count} {words}"))
+        .collect();
     let all = standings.len();
-    match (out, signal) {
-        (0, 0) => format!("{all} charts, all quiet"),
-        (0, signal) => format!("{all} charts, {signal} with a signal"),
-        (out, 0) => format!("{all} charts, {out} not within tolerance"),
-        (out, signal) => {
-            format!("{all} charts, {out} not within tolerance, {signal} with a signal")
-        }
+    match said.is_empty() {
+        true => format!("{all} charts, all quiet"),
+        false => format!("{all} charts, {}", said.join(", ")),
     }
 }
 
@@ -285,5 +304,28 @@ fn row(
         at: newest.map_or(String::new(), |point| local_day_time(point.measured_at.0, &here.zone)),
         state: state_class(standing),
         words: standing.words_with_drift(newest.and_then(|point| point.drift_per_week)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use Standing::{CheckFirst, InControl, OutOfTolerance, SignalAbove, WrongStandard};
+
+    #[test]
+    fn nothing_is_called_quiet_that_is_not() {
+        assert_eq!(heading(&[(InControl, InControl)]), "1 charts, all quiet");
+        let all = [
+            (OutOfTolerance, OutOfTolerance),
+            (WrongStandard, SignalAbove),
+            (WrongStandard, InControl),
+            (CheckFirst, InControl),
+            (SignalAbove, SignalAbove),
+            (InControl, InControl),
+        ];
+        assert_eq!(
+            heading(&all),
+            "6 charts, 1 not within tolerance, 2 with a signal, 2 of an instrument that waits for a check or a lead"
+        );
     }
 }

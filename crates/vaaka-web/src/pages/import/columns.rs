@@ -102,6 +102,11 @@ impl Mapping {
     }
 }
 
+/// Whether a head is one of those that are known.
+pub fn is_known(head: &str, columns: &[Column]) -> bool {
+    columns.iter().any(|column| plain(column.head) == plain(head))
+}
+
 impl<'a> Sheet<'a> {
     /// Finds the columns by their heads.
     ///

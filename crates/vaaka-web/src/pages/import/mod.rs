@@ -21,7 +21,7 @@ use vaaka_store::imports::{self, Import, Lines, Place};
 use vaaka_store::plans::{self, ChartedPoint};
 use vaaka_store::{StoreError, instrument_changes, instruments, standards};
 
-use self::columns::{Column, Fault, Mapping, Sheet};
+use self::columns::{Column, Fault, Mapping, Sheet, is_known};
 use self::history::{Charted, HISTORY, history};
 use self::registers::{INSTRUMENTS, STANDARDS, example};
 use super::files;
@@ -347,8 +347,9 @@ struct LookPage {
     sample: Vec<Vec<String>>,
     count: usize,
     error: Option<String>,
-    /// What each column of the file is, to be said by a person: place, head, what stands first, what was said.
-    columns: Vec<(usize, String, String, String)>,
+    /// What each column of the file is, to be said by a person: place, head, what stands first, what was said, and whether its
+    /// head is known.
+    columns: Vec<(usize, String, String, String, bool)>,
     choices: Vec<(&'static str, &'static str)>,
     mapping: Vec<(String, String)>,
 }
@@ -395,7 +396,10 @@ async fn draw_look(
             .columns
             .into_iter()
             .enumerate()
-            .map(|(place, (head, first))| (place, head, first, mapping.word(place).to_owned()))
+            .map(|(place, (head, first))| {
+                let found = is_known(&head, known);
+                (place, head, first, mapping.word(place).to_owned(), found)
+            })
             .collect(),
         choices: known.iter().map(|column| (column.field, column.head)).collect(),
         mapping: mapping.fields(),
