@@ -185,3 +185,26 @@ async fn a_new_instrument_begins_on_hold() {
         ("house workshop", "2026-12-10")
     );
 }
+
+/// A record says whose it is, of what kind, and of which check it is the repeat.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_record_has_its_head_and_says_of_what_it_is_the_repeat() {
+    let server = Server::demo().await;
+    let aino = Bench::aino(&server.base).await;
+    let site = lines(&server.database, "SELECT name AS line FROM sites").await.remove(0);
+    let failing =
+        ["0.000", "5.003", "10.014", "20.029", "20.030", "20.031", "10.014", "5.003", "0.000"];
+    let mut records = vec![];
+    for _ in 0..2 {
+        aino.run("R-02", &failing).await;
+        let id = number(&server.database, "SELECT max(id) AS number FROM checks").await;
+        records.push((id, aino.get(&format!("/checks/{id}/record")).await));
+    }
+    for (_, record) in &records {
+        assert_eq!(record.words(".organisation"), site);
+    }
+    let first = records[0].0;
+    assert!(!records[0].1.words("dl.facts").contains("Repeat of"));
+    let facts = records[1].1.words("dl.facts");
+    assert!(facts.contains(&format!("Repeat of check {first}, which failed")), "{facts}");
+}

@@ -220,3 +220,67 @@ async fn one_lead_decides_alone_and_it_says_so() {
     );
     assert_eq!(alone.await, ["true"]);
 }
+
+/// A lot is not put in use before its certificate serves, and one whose first certificate was rejected gets another.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_lot_waits_for_its_certificate() {
+    let server = Server::demo().await;
+    let (ilma, rauno) = (ilma(&server).await, rauno(&server).await);
+    let lot = [
+        ("lot", "VR-0800"),
+        ("paper", "calibration"),
+        ("number", "V-3100"),
+        ("issuer", "Velmaranta measuring room"),
+        ("issued_on", "20.11.2026"),
+        ("valid_from", "20.11.2026"),
+        ("valid_until", "20.11.2028"),
+        ("unit", "kg"),
+        ("values.0.piece", "10"),
+        ("values.0.nominal", "10"),
+        ("values.0.value", "10.00002"),
+        ("values.0.uncertainty", "0.00015"),
+        ("values.0.k", "2"),
+    ];
+    let page = ilma.get("/new/standard").await;
+    let typed = [("tag", "M1-Y"), ("name", "Spare weight"), ("kind", "Weight set")];
+    assert_eq!(ilma.submit(&page, "/new/standard", &typed).await.status, StatusCode::SEE_OTHER);
+    let page = ilma.get("/standards/M1-Y/lot").await;
+    let kept = ilma.submit(&page, "/standards/M1-Y/lot", &lot).await;
+    let path = kept.location.unwrap_or_else(|| panic!("{}", kept.text));
+    // The first lot is in use at once, and cannot serve.
+    let shown = ilma.get("/standards/M1-Y").await.words(".page-head");
+    assert!(shown.contains("V-3100 waits for a second lead"), "{shown}");
+    let reject =
+        [("reason", "the paper says 10.00003"), ("password", PASSWORD), ("verdict", "reject")];
+    assert_eq!(decide(&rauno, &path, &reject).await.status, StatusCode::SEE_OTHER);
+    let page = ilma.get("/standards/M1-Y/certificate").await;
+    assert!(
+        page.find("[name=change]").is_none(),
+        "nothing is replaced: there is nothing to choose"
+    );
+    let right: Vec<(&str, &str)> = lot
+        .iter()
+        .filter(|(name, _)| *name != "lot")
+        .map(|(name, value)| (*name, if *name == "values.0.value" { "10.00003" } else { *value }))
+        .collect();
+    let again = ilma.submit(&page, "/standards/M1-Y/certificate", &right).await;
+    let path = again.location.unwrap_or_else(|| panic!("{}", again.text));
+    // A second lot waits for its own certificate before it takes over.
+    let page = ilma.get("/standards/M1-Y/lot").await;
+    let mut second = lot.to_vec();
+    second.extend([("lot", "VR-0801"), ("number", "V-3101")]);
+    let second = ilma.submit(&page, "/standards/M1-Y/lot", &second).await;
+    let its = second.location.unwrap_or_else(|| panic!("{}", second.text));
+    let lots = ilma.get("/standards/M1-Y").await;
+    let action = lots.attribute("form[action*='/lots/']", "action").unwrap();
+    let early = post(&ilma, &action, &[("reason", "the first one is worn")]).await;
+    assert_eq!(early.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(early.text.contains("waits for a second lead"), "{}", early.words("main"));
+    for path in [&path, &its] {
+        assert_eq!(rauno.countersign(path, PASSWORD).await.status, StatusCode::SEE_OTHER);
+    }
+    let used = post(&ilma, &action, &[("reason", "the first one is worn")]).await;
+    assert_eq!(used.status, StatusCode::SEE_OTHER, "{}", used.text);
+    let shown = ilma.get("/standards/M1-Y").await.words(".page-head");
+    assert!(shown.contains("in date until 20 November 2028"), "{shown}");
+}
