@@ -370,9 +370,10 @@ async fn records_are_found_and_leave_as_tables() {
     assert!(find("standard=V-2231").await.all("tbody tr").len() > 1);
     assert!(find("person=nobody+at+all").await.text.contains("No record fits"));
     assert!(find("tag=%25").await.text.contains("No record fits"), "a per cent sign is itself");
-    let bad = find("from=24.11.2026").await;
+    let bad = find("from=24%2F11%2F2026").await;
     assert!(bad.words("p.field-error").contains("year-month-day"));
-    assert_eq!(bad.attribute("#q-from", "value").as_deref(), Some("24.11.2026"));
+    assert_eq!(bad.attribute("#q-from", "value").as_deref(), Some("24/11/2026"));
+    assert!(find("from=24.11.2026").await.find("p.field-error").is_none(), "a day with points");
     let csv = aino.get("/export/records.csv?tag=R-02&verdict=fail").await;
     assert_eq!(csv.headers["content-type"], "text/csv; charset=utf-8");
     let lines: Vec<&str> = csv.text.split("\r\n").collect();
