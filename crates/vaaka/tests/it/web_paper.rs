@@ -243,8 +243,8 @@ async fn a_sheet_counts_when_another_lead_has_countersigned_it() {
     let record = aino.get(&verdict.replace("/verdict", "/record")).await;
     assert!(record.text.contains("entered from paper"), "the signature says so");
     let table = aino.get("/export/records.csv?tag=R-02&from=2026-11-24").await.text;
-    assert!(table.lines().next().unwrap().ends_with("source"), "{table}");
-    assert!(table.lines().any(|line| line.ends_with(",paper")), "{table}");
+    assert!(table.lines().next().unwrap().ends_with("source,source_words"), "{table}");
+    assert!(table.lines().any(|line| line.ends_with(",paper,entered from paper")), "{table}");
     // Decided is decided.
     let late = decide(&rauno, &path, "reject", "hiljainen-vuo-5").await;
     assert!(late.text.contains("decided meanwhile"), "{}", late.text);
@@ -354,7 +354,7 @@ async fn a_late_sheet_fills_its_shift_and_moves_no_later_point() {
     assert_eq!(lines(&server.database, own).await, drawn);
     assert_eq!(chart_of_r02(&server).await, before);
     let points = aino.get("/export/chart-1.csv?range=week").await;
-    assert!(points.text.contains(",paper,no,"), "{}", points.text);
+    assert!(points.text.contains(",paper,entered from paper,no,"), "{}", points.text);
 }
 
 /// A second check of a shift, made for an occasion after one that passed, keeps its place whatever is replayed.
