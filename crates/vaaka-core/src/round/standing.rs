@@ -413,7 +413,7 @@ mod tests {
             let consistent = plan.newest.is_some_and(|newest| {
                 // A point that fails has a newest check that fails, or one that came after it.
                 let failed = newest.conforms == Fail && !newest.in_band;
-                point.conforms != Fail || failed || newest.as_left
+                point.conforms != Fail || failed || newest.as_left && newest.is_good()
             });
             if consistent && chart.is_usable() && !whole.is_usable() {
                 // Its own point is fine, another of the same check failed: only that is left, and it is at least restricted.
