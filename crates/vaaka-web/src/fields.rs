@@ -579,7 +579,8 @@ mod tests {
     #[rstest]
     #[case("2027-02-28", true)]
     #[case("2027-02-29", false)]
-    #[case("28.2.2027", false)]
+    #[case("28.2.2027", true)]
+    #[case("28/2/2027", false)]
     #[case("0001-01-01", false)]
     #[case("", false)]
     fn days_exist(#[case] text: &str, #[case] fine: bool) {
