@@ -2,12 +2,12 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
-use jiff::Timestamp;
 use serde_json::json;
 
 use crate::ids::{CertificateId, LookBackId, LotId, PersonId, StandardId};
 use crate::rows::{Certificate, LookBack, Standard};
 use crate::schema::{certificate_reviews, certificates, standard_lots, standards};
+use crate::second_look::Decision;
 use crate::standard_changes::{Asked, By, note, open_look_back_inside, replay_all, rested};
 use crate::types::At;
 use crate::{StoreError, conclude, notices};
@@ -45,19 +45,6 @@ pub struct Review {
     pub decided_reason: Option<String>,
     /// The site has one lead, and says so.
     pub alone: bool,
-}
-
-/// How a certificate is decided.
-#[derive(Debug, Clone, Copy)]
-pub struct Decision<'a> {
-    /// Who.
-    pub by: PersonId,
-    /// Why.
-    pub reason: &'a str,
-    /// The one lead of a site decides about what he typed himself.
-    pub alone: bool,
-    /// When.
-    pub at: Timestamp,
 }
 
 /// What follows from a certificate that was countersigned.
@@ -268,13 +255,25 @@ async fn decide(
         .await
         .optional()?;
     if review.is_some() {
-        notices::end(connection, TO_COUNTERSIGN, &path(id), decision.by, decision.at).await?;
+        notices::end(
+            connection,
+            notices::Over::At(TO_COUNTERSIGN, &path(id)),
+            decision.by,
+            decision.at,
+        )
+        .await?;
         let by = By { person: decision.by, at: decision.at };
         let detail =
             json!({ "certificate": id, "reason": decision.reason, "alone": decision.alone });
         note(connection, standard, by, &format!("certificate_{state}"), detail).await?;
         if waiting(connection).await?.is_empty() {
-            notices::end(connection, TO_COUNTERSIGN, LIST, decision.by, decision.at).await?;
+            notices::end(
+                connection,
+                notices::Over::At(TO_COUNTERSIGN, LIST),
+                decision.by,
+                decision.at,
+            )
+            .await?;
         }
     }
     Ok(review)

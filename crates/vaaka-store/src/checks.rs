@@ -219,7 +219,7 @@ pub async fn void(
                 ))
                 .execute(connection)
                 .await?;
-            crate::notices::end_of_check(connection, id, person, now).await?;
+            crate::notices::end(connection, crate::notices::Over::Of(id), person, now).await?;
             let plan = plan_of(connection, check.plan_version_id).await?;
             rank(connection, plan, check.shift_instance_id).await?;
             if check.state == "open" {

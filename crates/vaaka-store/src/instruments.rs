@@ -343,7 +343,7 @@ pub async fn change_state_locked(
         {
             // Back in use, away or gone: whoever was called about its failed checks need not come.
             if !matches!(new.to, ServiceState::OnHold | ServiceState::Restricted) {
-                notices::end_failures(connection, id, new.person, new.at).await?;
+                notices::end(connection, notices::Over::FailuresOf(id), new.person, new.at).await?;
             }
             let changed = diesel::update(instruments::table.find(id))
                 .filter(instruments::version.eq(new.instrument.version))

@@ -42,6 +42,7 @@ pub mod schema;
 pub mod seals;
 pub mod seams;
 pub mod search;
+pub mod second_look;
 pub mod sessions;
 pub mod shifts;
 pub mod sign_ins;

@@ -170,22 +170,50 @@ pub async fn take_up(
         .await
 }
 
-/// Ends the notices of a kind that lead to a place: nobody has to come for it any more.
+/// Which notices are over.
+#[derive(Debug, Clone, Copy)]
+pub(crate) enum Over<'a> {
+    /// Those of a kind that lead to a place: nobody has to come for it any more.
+    At(&'a str, &'a str),
+    /// What failing checks of an instrument have told: a lead has decided about it.
+    FailuresOf(InstrumentId),
+    /// What a check has told: it is void.
+    Of(CheckId),
+}
+
+/// What a failing check tells the leads.
+const OF_FAILURES: [&str; 4] = ["failed", "confirmed", "doubtful", "as_left_failed"];
+
+/// Ends notices that nobody has taken up, in the name of whose decision ended their matter.
 ///
 /// # Errors
 /// [`StoreError`].
 pub(crate) async fn end(
     connection: &mut AsyncPgConnection,
-    kind: &str,
-    path: &str,
+    over: Over<'_>,
     person: PersonId,
     at: Timestamp,
 ) -> Result<(), StoreError> {
-    let asked = notices::table
-        .filter(notices::kind.eq(kind))
-        .filter(notices::path.eq(path))
-        .filter(notices::taken_by.is_null());
-    diesel::update(asked)
+    let open = notices::table.filter(notices::taken_by.is_null()).select(notices::id);
+    let open = match over {
+        Over::At(kind, path) => {
+            open.filter(notices::kind.eq(kind)).filter(notices::path.eq(path)).into_boxed()
+        }
+        Over::FailuresOf(instrument) => open
+            .filter(notices::instrument_id.eq(instrument))
+            .filter(notices::kind.eq_any(OF_FAILURES))
+            .into_boxed(),
+        Over::Of(check) => open
+            .filter(notices::check_id.eq(check))
+            .filter(notices::kind.eq_any(OF_FAILURES))
+            .into_boxed(),
+    };
+    let ids: Vec<NoticeId> = open.load(connection).await?;
+    if ids.is_empty() {
+        return Ok(());
+    }
+    let still = notices::table.filter(notices::id.eq_any(ids)).filter(notices::taken_by.is_null());
+    diesel::update(still)
         .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
         .execute(connection)
         .await?;
@@ -206,51 +234,6 @@ pub(crate) async fn is_open(
         .filter(notices::path.eq(path))
         .filter(notices::taken_by.is_null());
     Ok(diesel::select(diesel::dsl::exists(open)).get_result(connection).await?)
-}
-
-/// What a failing check tells the leads.
-const OF_FAILURES: [&str; 4] = ["failed", "confirmed", "doubtful", "as_left_failed"];
-
-/// Ends what failing checks of an instrument have told: a lead has decided about it.
-///
-/// # Errors
-/// [`StoreError`].
-pub(crate) async fn end_failures(
-    connection: &mut AsyncPgConnection,
-    instrument: InstrumentId,
-    person: PersonId,
-    at: Timestamp,
-) -> Result<(), StoreError> {
-    let open = notices::table
-        .filter(notices::instrument_id.eq(instrument))
-        .filter(notices::kind.eq_any(OF_FAILURES))
-        .filter(notices::taken_by.is_null());
-    diesel::update(open)
-        .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
-        .execute(connection)
-        .await?;
-    Ok(())
-}
-
-/// Ends what a check has told: it is void.
-///
-/// # Errors
-/// [`StoreError`].
-pub(crate) async fn end_of_check(
-    connection: &mut AsyncPgConnection,
-    check: CheckId,
-    person: PersonId,
-    at: Timestamp,
-) -> Result<(), StoreError> {
-    let open = notices::table
-        .filter(notices::check_id.eq(check))
-        .filter(notices::kind.eq_any(OF_FAILURES))
-        .filter(notices::taken_by.is_null());
-    diesel::update(open)
-        .set((notices::taken_by.eq(person), notices::taken_at.eq(At(at))))
-        .execute(connection)
-        .await?;
-    Ok(())
 }
 
 /// A mail of the outbox.

@@ -15,6 +15,7 @@ use crate::entries::{Kept, NewEntry, keep};
 use crate::ids::{CheckId, FileId, InstrumentId, PersonId, PlanId, PlanVersionId, ShiftId};
 use crate::notices::{self, NewNotice, tell_leads};
 use crate::rows::PaperSheetRow;
+use crate::second_look::Decision;
 use crate::types::At;
 use crate::{StoreError, schema};
 
@@ -202,19 +203,6 @@ pub async fn waiting(
         .await?)
 }
 
-/// How a sheet is decided.
-#[derive(Debug, Clone, Copy)]
-pub struct Decision<'a> {
-    /// Who.
-    pub by: PersonId,
-    /// Why.
-    pub reason: &'a str,
-    /// The site has one lead, and says so.
-    pub alone: bool,
-    /// When.
-    pub at: Timestamp,
-}
-
 /// Locks a sheet that waits; none where it was decided meanwhile.
 async fn lock_waiting(
     connection: &mut AsyncPgConnection,
@@ -248,7 +236,13 @@ async fn write_decision(
         ))
         .execute(connection)
         .await?;
-    notices::end(connection, TO_COUNTERSIGN, &path(sheet.id), decision.by, decision.at).await?;
+    notices::end(
+        connection,
+        notices::Over::At(TO_COUNTERSIGN, &path(sheet.id)),
+        decision.by,
+        decision.at,
+    )
+    .await?;
     audit::record(
         connection,
         &Happening {

@@ -200,7 +200,7 @@ async fn ask(
     person: PersonId,
     at: Timestamp,
 ) -> Result<(), StoreError> {
-    notices::end(connection, SENT_BACK, &edit_path(plan), person, at).await?;
+    notices::end(connection, notices::Over::At(SENT_BACK, &edit_path(plan)), person, at).await?;
     let path = version_path(version);
     if notices::is_open(connection, TO_APPROVE, &path).await? {
         return Ok(());
@@ -227,8 +227,9 @@ pub(crate) async fn asked_no_more(
     person: PersonId,
     at: Timestamp,
 ) -> Result<(), StoreError> {
-    notices::end(connection, TO_APPROVE, &version_path(version), person, at).await?;
-    notices::end(connection, SENT_BACK, &edit_path(plan), person, at).await
+    notices::end(connection, notices::Over::At(TO_APPROVE, &version_path(version)), person, at)
+        .await?;
+    notices::end(connection, notices::Over::At(SENT_BACK, &edit_path(plan)), person, at).await
 }
 
 /// Words with which a draft was sent back.

@@ -396,7 +396,8 @@ async fn decide(
     .await
     .optional()?;
     let Some(stream) = stream else { return Ok(false) };
-    notices::end(connection, TO_COUNTERSIGN, &study_path(stream), person, at).await?;
+    notices::end(connection, notices::Over::At(TO_COUNTERSIGN, &study_path(stream)), person, at)
+        .await?;
     Ok(true)
 }
 

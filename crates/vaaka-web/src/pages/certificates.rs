@@ -6,16 +6,17 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_core::quantity::show_decimal;
 use vaaka_core::standard::value_remarks;
-use vaaka_core::study::is_reason;
-use vaaka_store::certificate_reviews::{self as reviews, Decision, Review};
+use vaaka_store::certificate_reviews::{self as reviews, Review};
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, PersonId};
 use vaaka_store::rows::CertifiedValue;
+use vaaka_store::second_look::Decision;
 use vaaka_store::{StoreError, people, registers, standards};
 
+use super::second_look::{Deciding, Errors, hear};
 use super::standards::{ValueRow, long_day, paper_words, value_row};
 use super::{Shell, page};
-use crate::auth::{Address, prove};
+use crate::auth::Address;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Fields;
@@ -77,15 +78,6 @@ struct Compared {
     same: bool,
 }
 
-/// The form by which it is decided, as it was typed.
-#[derive(Debug)]
-struct Deciding {
-    alone: bool,
-    reason: String,
-    reason_error: Option<String>,
-    password_error: Option<String>,
-}
-
 fn state_of(review: Option<&Review>) -> (&'static str, &'static str) {
     match review.map(|review| (review.state.as_str(), review.alone)) {
         None => ("ok", "in the register from before certificates were countersigned"),
@@ -126,7 +118,7 @@ async fn draw(
     signed: &SignedIn,
     id: CertificateId,
     typed: &Fields,
-    [reason_error, password_error]: [Option<String>; 2],
+    errors: Errors,
     status: StatusCode,
 ) -> Result<Response, WebError> {
     let (paper, standard) = reviews::one(&mut desk.connection, id).await?;
@@ -175,11 +167,9 @@ async fn draw(
         rows: values.iter().map(|value| compared(value, &before)).collect(),
         files: files::of(&mut desk.connection, Owner::Certificate(id)).await?,
         decided,
-        may_decide: (waiting.is_some() && why_not.is_none()).then(|| Deciding {
-            alone: alone && waiting.is_some_and(|review| review.entered_by == signed.person.id),
-            reason: typed.get("reason").to_owned(),
-            reason_error,
-            password_error,
+        may_decide: (waiting.is_some() && why_not.is_none()).then(|| {
+            let own = waiting.is_some_and(|review| review.entered_by == signed.person.id);
+            Deciding::of(alone && own, typed, errors)
         }),
         why_not,
         shell: Shell::new(signed, "standards", &desk.here),
@@ -220,20 +210,14 @@ pub async fn decide(
     if let Some(words) = why_not(&signed, &review, alone) {
         return Err(WebError::NotNow { words: words.into() });
     }
-    let reason = crate::fields::sentence(typed.get("reason"), 300);
-    let reason_error = match &reason {
-        Err(words) => Some(words.clone()),
-        Ok(text) => is_reason(text).err().map(|error| error.to_string()),
+    let who = (&state, &signed, &address);
+    let reason = match hear(who, &typed, "decide a certificate", true).await? {
+        Ok(reason) => reason,
+        Err(errors) => {
+            let status = StatusCode::UNPROCESSABLE_ENTITY;
+            return draw(&mut desk, &signed, id, &typed, errors, status).await;
+        }
     };
-    let (name, password) = (&signed.person.sign_in, typed.get("password"));
-    let proof = prove(&state, name, password, &address, "decide a certificate").await?;
-    let password_error = proof.refusal("nothing was decided");
-    if reason_error.is_some() || password_error.is_some() {
-        let errors = [reason_error, password_error];
-        let status = StatusCode::UNPROCESSABLE_ENTITY;
-        return draw(&mut desk, &signed, id, &typed, errors, status).await;
-    }
-    let reason = reason.unwrap_or_default();
     let decision = Decision {
         by: signed.person.id,
         reason: &reason,

@@ -7,15 +7,16 @@ use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_core::method::{Entry, Purpose, RunState, by_key};
 use vaaka_core::quantity::{show_decimal, show_float, show_signed_float};
 use vaaka_core::round::{LateRemark, late_remarks};
-use vaaka_core::study::is_reason;
 use vaaka_store::checks::{Late, NewCheck};
 use vaaka_store::ids::PersonId;
-use vaaka_store::paper::{self, Decision};
+use vaaka_store::paper;
+use vaaka_store::second_look::Decision;
 use vaaka_store::{StoreError, people, plans, shifts};
 
 use super::late::{Sheet, rank_words, read_again};
+use super::second_look::{Deciding, Errors, hear};
 use super::{Shell, page};
-use crate::auth::{Address, prove};
+use crate::auth::Address;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Fields;
@@ -114,13 +115,9 @@ struct Found {
     inside: bool,
 }
 
-/// The form by which it is decided, as it was typed.
-#[derive(Debug)]
-struct Deciding {
-    alone: bool,
-    reason: String,
-    reason_error: Option<String>,
-    password_error: Option<String>,
+/// Whether somebody measured or entered it.
+fn is_own(signed: &SignedIn, sheet: &paper::Sheet) -> bool {
+    sheet.entered_by == signed.person.id || sheet.measured_by == signed.person.id
 }
 
 /// Why somebody may not decide a sheet.
@@ -128,8 +125,8 @@ fn why_not(signed: &SignedIn, sheet: &paper::Sheet, alone: bool) -> Option<&'sta
     if signed.person.role != "lead" {
         return Some("A lead who neither measured nor entered it decides.");
     }
-    let own = sheet.entered_by == signed.person.id || sheet.measured_by == signed.person.id;
-    (own && !alone).then_some("You measured or entered it yourself: another lead decides.")
+    (is_own(signed, sheet) && !alone)
+        .then_some("You measured or entered it yourself: another lead decides.")
 }
 
 /// Shows one sheet: its picture beside what was typed, what it would come to, and what is worth a second look.
@@ -147,7 +144,7 @@ async fn draw(
     signed: &SignedIn,
     id: i64,
     typed: &Fields,
-    [reason_error, password_error]: [Option<String>; 2],
+    errors: Errors,
     status: StatusCode,
 ) -> Result<Response, WebError> {
     let kept = paper::sheet(&mut desk.connection, id).await?;
@@ -230,12 +227,8 @@ async fn draw(
             ("Plan", format!("version {}", view.version.version)),
         ],
         remarks,
-        may_decide: (waits && why.is_none()).then(|| Deciding {
-            alone,
-            reason: typed.get("reason").to_owned(),
-            reason_error,
-            password_error,
-        }),
+        may_decide: (waits && why.is_none())
+            .then(|| Deciding::of(alone && is_own(signed, &kept), typed, errors)),
         unreadable,
         written,
         found,
@@ -329,23 +322,16 @@ pub async fn decide(
     if let Some(words) = why_not(&signed, &kept, alone) {
         return Err(WebError::NotNow { words: words.into() });
     }
-    let reason = crate::fields::sentence(typed.get("reason"), 300);
-    let reason_error = match &reason {
-        Err(words) => Some(words.clone()),
-        Ok(text) => is_reason(text).err().map(|error| error.to_string()),
+    let who = (&state, &signed, &address);
+    let reason = match hear(who, &typed, "decide a sheet of paper", true).await? {
+        Ok(reason) => reason,
+        Err(errors) => {
+            let status = StatusCode::UNPROCESSABLE_ENTITY;
+            return draw(&mut desk, &signed, id, &typed, errors, status).await;
+        }
     };
-    let (name, password) = (&signed.person.sign_in, typed.get("password"));
-    let proof = prove(&state, name, password, &address, "decide a sheet of paper").await?;
-    let password_error = proof.refusal("nothing was decided");
-    if reason_error.is_some() || password_error.is_some() {
-        let errors = [reason_error, password_error];
-        let status = StatusCode::UNPROCESSABLE_ENTITY;
-        return draw(&mut desk, &signed, id, &typed, errors, status).await;
-    }
-    let reason = reason.unwrap_or_default();
-    let own = kept.entered_by == signed.person.id || kept.measured_by == signed.person.id;
-    let decision =
-        Decision { by: signed.person.id, reason: &reason, alone: own && alone, at: desk.now };
+    let alone = alone && is_own(&signed, &kept);
+    let decision = Decision { by: signed.person.id, reason: &reason, alone, at: desk.now };
     if typed.get("verdict") == "reject" {
         paper::reject(&mut desk.connection, id, decision).await?;
         return Ok(Redirect::to(&paper::path(id)).into_response());

@@ -8,7 +8,6 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
 use vaaka_core::method::{self, Method, by_key};
-use vaaka_core::study::is_reason;
 use vaaka_store::ids::{PlanId, PlanVersionId};
 use vaaka_store::plan_drafts::{self, Draft, NewPlan, Target};
 use vaaka_store::plans::{self, PlanView};
@@ -19,7 +18,8 @@ use vaaka_store::{StoreError, instruments, people};
 use super::form::{Form, whole};
 use super::plan_form::{self, Ground, filled_in, fresh, parts, read};
 use super::plans::{draw_version, spec_of};
-use crate::auth::{Address, prove};
+use super::second_look::hear;
+use crate::auth::Address;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
@@ -396,23 +396,16 @@ pub async fn approve(
             "The instrument was changed since this draft was saved. Its author saves it again first.",
         );
     }
-    let reason = crate::fields::sentence(typed.get("reason"), 300);
-    let reason_error = match &reason {
-        Err(words) => Some(words.clone()),
-        Ok(text) if back => is_reason(text).err().map(|error| error.to_string()),
-        Ok(_) => None,
+    let who = (&state, &signed, &address);
+    let reason = match hear(who, &typed, "decide about a plan", back).await? {
+        Ok(reason) => reason,
+        Err(errors) => {
+            let status = StatusCode::UNPROCESSABLE_ENTITY;
+            return draw_version(&mut desk, &signed, id, &typed, errors, status).await;
+        }
     };
-    let (name, password) = (&signed.person.sign_in, typed.get("password"));
-    let proof = prove(&state, name, password, &address, "decide about a plan").await?;
-    let password_error = proof.refusal("nothing was decided");
-    if reason_error.is_some() || password_error.is_some() {
-        let errors = [reason_error, password_error];
-        let status = StatusCode::UNPROCESSABLE_ENTITY;
-        return draw_version(&mut desk, &signed, id, &typed, errors, status).await;
-    }
     let (draft, person) = ((view.version.id, seen), signed.person.id);
     let decided = if back {
-        let reason = reason.unwrap_or_default();
         plan_drafts::send_back(&mut desk.connection, draft, &reason, person, desk.now).await
     } else {
         plans::approve(&mut desk.connection, draft, person, desk.now).await

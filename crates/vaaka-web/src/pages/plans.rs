@@ -18,6 +18,7 @@ use vaaka_store::standards::{self, Record};
 use vaaka_store::{people, plan_drafts, registers};
 
 use super::check_start::wanted;
+use super::second_look::{Deciding, Errors};
 use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::draw_scene;
@@ -87,21 +88,11 @@ struct VersionPage {
     reaction: Vec<&'static str>,
     steps: Vec<PreviewStep>,
     deciding: Option<Deciding>,
+    may_approve: bool,
     sent_back: Vec<String>,
     may_edit: bool,
     may_withdraw: bool,
     in_force: bool,
-}
-
-/// The form by which a draft is decided, as it was typed.
-#[derive(Debug)]
-struct Deciding {
-    alone: bool,
-    /// Why it cannot be approved as it stands; it may be sent back.
-    trouble: bool,
-    reason: String,
-    reason_error: Option<String>,
-    password_error: Option<String>,
 }
 
 /// A step as the technician will see it.
@@ -370,7 +361,7 @@ pub(super) async fn draw_version(
     signed: &SignedIn,
     id: i64,
     typed: &Fields,
-    [reason_error, password_error]: [Option<String>; 2],
+    errors: Errors,
     status: StatusCode,
 ) -> Result<Response, WebError> {
     let view = plans::version(&mut desk.connection, PlanVersionId(id)).await?;
@@ -424,13 +415,9 @@ pub(super) async fn draw_version(
             .filter_map(|word| word.parse::<Rung>().ok().map(Rung::words))
             .collect(),
         steps: steps.iter().map(preview).collect(),
-        deciding: (lead && draft && (!own || only_lead) && !is_sent_back).then(|| Deciding {
-            alone: own,
-            trouble: trouble.is_some(),
-            reason: typed.get("reason").to_owned(),
-            reason_error,
-            password_error,
-        }),
+        deciding: (lead && draft && (!own || only_lead) && !is_sent_back)
+            .then(|| Deciding::of(own, typed, errors)),
+        may_approve: trouble.is_none(),
         may_edit: lead && (own || !draft),
         may_withdraw: lead && draft,
         in_force: view.version.state == "approved",

@@ -12,7 +12,6 @@ use vaaka_core::judgement::{Attempt, RepeatState, Statement, drift_words, repeat
 use vaaka_core::round::{
     Due, DueRule, RoundTask, Standing, Trigger, due_of, plan_round, triggered,
 };
-use vaaka_core::standard::{StandardFacts, check_fitness, kind_words};
 use vaaka_formats::Table;
 use vaaka_store::Connection;
 use vaaka_store::charts::{self, BriefPoint};
@@ -24,9 +23,10 @@ use vaaka_store::rounds;
 use vaaka_store::rows::{Shift, Stream};
 use vaaka_store::signals;
 use vaaka_store::standing::{Of, Standings};
-use vaaka_store::{adjustments, orders, standards};
+use vaaka_store::{adjustments, orders};
 
 use super::charts::{BEAM_TRAIL, beam_of, by_itself, newest_of, state_class};
+use super::in_the_way::{InTheWay, Standards};
 use super::verdict_parts::only_in_band;
 use super::{Here, Shell, page};
 use crate::desk::Desk;
@@ -63,6 +63,11 @@ impl RoundPage {
     fn first(&self) -> Option<&Row> {
         let wants = |row: &&Row| matches!(row.action, Action::Start(_) | Action::GoOn(_));
         self.rows.iter().find(wants).filter(|_| self.any_due)
+    }
+
+    /// Whether a row is that one: it is the chosen row, as the button at the head says.
+    fn is_first(&self, row: &Row) -> bool {
+        self.first().is_some_and(|first| first.key == row.key)
     }
 }
 
@@ -122,7 +127,7 @@ struct Item {
     /// Why it stands so, where no failed check says it.
     because: Option<String>,
     /// Why no check of it can begin now, with the standard that is in the way.
-    blocked: Option<(String, Option<String>)>,
+    blocked: Option<InTheWay>,
 }
 
 struct Worst {
@@ -468,30 +473,12 @@ async fn block(
         return Ok(());
     }
     let versions: Vec<PlanVersionId> = wanted.iter().map(|item| item.plan.version).collect();
-    let also = plans::further_standards(connection, &versions).await?;
-    let today = now.to_zoned_datetime(here.zone.clone()).date();
-    let facts: Vec<StandardFacts> = standards::all(connection, today)
-        .await?
-        .iter()
-        .map(standards::Record::facts)
-        .collect::<Result<_, _>>()?;
-    let unfit = |facts: &StandardFacts| check_fitness(facts, 0, now, today).err();
+    let standards = Standards::read(connection, &versions, here, now).await?;
     for item in &mut wanted {
-        let further = also.iter().filter(|(version, _)| *version == item.plan.version);
-        let mut named = item.plan.standard_tag.iter().chain(further.map(|(_, tag)| tag));
-        item.blocked = named
-            .find_map(|tag| {
-                let words = unfit(facts.iter().find(|one| one.tag == *tag)?)?;
-                Some((words.to_string(), Some(tag.clone())))
-            })
-            .or_else(|| {
-                let kind = item.plan.standard_kind.as_ref()?;
-                let mut of_kind = facts.iter().filter(|one| one.kind == *kind);
-                let none = of_kind.all(|one| unfit(one).is_some());
-                none.then(|| (format!("no {} can be used now", kind_words(kind)), None))
-            });
-        if let Some((words, _)) = &item.blocked {
-            item.why = Some(words.clone());
+        let of = (item.plan.standard_tag.as_deref(), item.plan.standard_kind.as_deref());
+        item.blocked = standards.of(item.plan.version, of);
+        if let Some(found) = &item.blocked {
+            item.why = Some(found.words.clone());
         }
     }
     Ok(())
@@ -620,8 +607,8 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
         (None, _) if item.unproven.is_some() => Action::Prove(item.unproven.unwrap_or(0)),
         (Some(open), _) => Action::GoOn(open.check.id.0),
         (None, Due::Repeat | Due::Due) if item.blocked.is_some() => {
-            let (words, tag) = item.blocked.clone().unwrap_or_default();
-            Action::Blocked(words, tag)
+            let words = item.blocked.as_ref().map_or_else(String::new, |found| found.words.clone());
+            Action::Blocked(words, item.blocked.as_ref().and_then(|found| found.tag.clone()))
         }
         (None, Due::Repeat) => Action::Start("Repeat once"),
         (None, Due::Due | Due::Open) => Action::Start("Start"),
