@@ -140,24 +140,26 @@ impl Table {
         self.rows.is_empty()
     }
 
-    /// Puts a column beside each text column for which `of` has something to say about one of its cells: local times beside
-    /// those of a program, words beside codes. Its head is the column's with `suffix`.
-    pub fn beside(&mut self, suffix: &str, of: impl Fn(&str, &str) -> Option<String>) {
+    /// Puts a column beside each one whose head is meant, with what `of` says of its texts: local times beside those of a
+    /// program, words beside codes. Its head is the column's with `suffix`. Heads alone decide, so that a table has the same
+    /// columns whatever stands in it.
+    pub fn beside(
+        &mut self,
+        suffix: &str,
+        is_meant: impl Fn(&str) -> bool,
+        of: impl Fn(&str, &str) -> Option<String>,
+    ) {
         for place in (0..self.heads.len()).rev() {
             let head = self.heads[place].clone();
-            let said: Vec<Option<String>> = self
-                .rows
-                .iter()
-                .map(|row| match &row[place] {
-                    Cell::Text(text) => of(&head, text),
-                    _ => None,
-                })
-                .collect();
-            if said.iter().all(Option::is_none) {
+            if !is_meant(&head) {
                 continue;
             }
             self.heads.insert(place + 1, Cow::Owned(format!("{head}{suffix}")));
-            for (row, said) in self.rows.iter_mut().zip(said) {
+            for row in &mut self.rows {
+                let said = match &row[place] {
+                    Cell::Text(text) => of(&head, text),
+                    _ => None,
+                };
                 row.insert(place + 1, said.into());
             }
         }
@@ -311,13 +313,21 @@ mod tests {
     }
 
     #[test]
-    fn words_stand_beside_codes_and_only_where_there_are_any() {
+    fn words_stand_beside_codes_whatever_stands_in_the_table() {
+        let with_words = |table: &mut Table| {
+            table.beside(
+                "_words",
+                |head| head == "state",
+                |_, code| (code == "pass").then(|| "within tolerance".to_owned()),
+            );
+        };
+        let mut empty = Table::new(&["at", "state"]);
+        with_words(&mut empty);
+        assert_eq!(empty.csv(), "at,state,state_words\r\n");
         let mut table = Table::new(&["at", "state", "note"]);
         table.row(["1".into(), "pass".into(), "pass".into()]);
         table.row([Cell::Empty, "strange".into(), Cell::Empty]);
-        table.beside("_words", |head, code| {
-            (head == "state" && code == "pass").then(|| "within tolerance".to_owned())
-        });
+        with_words(&mut table);
         assert_eq!(
             table.csv(),
             "at,state,state_words,note\r\n1,pass,within tolerance,pass\r\n,strange,,\r\n"

@@ -84,12 +84,15 @@ impl Query {
     }
 }
 
-/// Words for the codes of a column, where it has codes.
+/// Columns of codes that words stand beside.
+const CODES: [&str; 5] = ["conformity", "conforms", "purpose", "source", "control"];
+
+/// Words for a code of one of these columns.
 fn words_of(head: &str, code: &str) -> Option<&'static str> {
     Some(match (head, code) {
-        ("conformity", "pass") => "within tolerance",
-        ("conformity", "fail") => "not within tolerance",
-        ("conformity", "not_judged") => "not judged",
+        ("conformity" | "conforms", "pass") => "within tolerance",
+        ("conformity" | "conforms", "fail") => "not accepted",
+        ("conformity" | "conforms", "not_judged") => "not judged",
         ("purpose", "as_found") => "as found",
         ("purpose", "as_left") => "as left, the proof of an adjustment",
         ("purpose", "trial") => "a trial, counts for nothing",
@@ -101,12 +104,15 @@ fn words_of(head: &str, code: &str) -> Option<&'static str> {
         ("control", "signal") => "not where it normally is",
         ("control", "no_baseline") => "no control limits yet",
         ("control", "not_charted") => "not charted",
-        (
-            "state",
-            "open" | "acknowledged" | "cause_assigned" | "acted" | "closed" | "withdrawn",
-        ) => super::signals::signal_state(code),
         _ => return None,
     })
+}
+
+/// Whether a column of a table holds moments.
+fn is_moment(table: &str, head: &str) -> bool {
+    head.ends_with("_at")
+        || head == "at" && table != "calendar"
+        || table == "missed" && matches!(head, "from" | "until")
 }
 
 /// A moment as people read it: local time with its zone.
@@ -163,10 +169,20 @@ pub async fn show(
         name => table(&mut desk, name, &query).await?,
     };
     let zone = desk.here.zone.clone();
-    table.beside("_local", |_, text| local_words(text, &zone));
-    // Registers are written with the words that bring them in again.
-    if !matches!(name, "instruments" | "standards" | "history") {
-        table.beside("_words", |head, code| words_of(head, code).map(str::to_owned));
+    // Registers are written with the heads that bring them in again.
+    if !matches!(name, "instruments" | "standards") {
+        table.beside("_local", |head| is_moment(name, head), |_, text| local_words(text, &zone));
+        table.beside(
+            "_words",
+            |head| CODES.contains(&head),
+            |head, code| words_of(head, code).map(str::to_owned),
+        );
+        // How far a signal is: other tables have states of their own.
+        table.beside(
+            "_words",
+            |head| name == "signals" && head == "state",
+            |_, code| Some(super::signals::signal_state(code).to_owned()),
+        );
     }
     Ok(match form {
         "csv" => as_csv(name, table.csv_as(csv_form)),

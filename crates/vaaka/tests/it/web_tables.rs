@@ -186,13 +186,13 @@ async fn history_is_shown_and_judged_by_nothing() {
     let own: Vec<&str> = rest.split("\r\n").take(2).collect();
     assert!(
         own[0].starts_with(
-            "2025-11-03T04:12:00Z,2025-11-03 06:12:00+02:00 Europe/Helsinki,2.5,g,brought in,no,"
+            "2025-11-03T04:12:00Z,2025-11-03 06:12:00+02:00 Europe/Helsinki,2.5,g,brought in,,no,"
         ),
         "{own:?}"
     );
     assert!(
         own[1].starts_with(
-            "2025-11-04T04:12:00Z,2025-11-04 06:12:00+02:00 Europe/Helsinki,2.5000,g,brought in,no,"
+            "2025-11-04T04:12:00Z,2025-11-04 06:12:00+02:00 Europe/Helsinki,2.5000,g,brought in,,no,"
         ),
         "{own:?}"
     );
@@ -450,6 +450,20 @@ async fn tables_are_for_people_too() {
         local.starts_with("2026-11-24 22:3") && local.ends_with("+02:00 Europe/Helsinki"),
         "{local}"
     );
+
+    // Words are those of the table: an open check is no signal that nobody has looked at.
+    let records = aino.get("/export/records.csv?tag=R-02&from=24.11.2026").await.text;
+    let heads = records.lines().next().unwrap();
+    assert!(heads.contains(",purpose,purpose_words,state,opened_at,opened_at_local,"), "{heads}");
+    assert!(!records.contains("nobody has looked"), "{records}");
+    let none = aino.get("/export/records.csv?tag=nothing-like-it").await.text;
+    assert_eq!(
+        none.lines().next().unwrap(),
+        heads,
+        "the columns are the same, whatever stands in it"
+    );
+    let signals = aino.get("/export/signals.csv").await.text;
+    assert!(signals.contains(",open,nobody has looked at it yet,"), "{signals}");
 
     let asked = async |query: &str| aino.get(&format!("/export/charts.csv{query}")).await;
     let plain = asked("").await.text;
