@@ -5,6 +5,7 @@ mod late;
 mod missed;
 mod plan;
 mod release;
+mod sheet_time;
 mod shift;
 mod standing;
 mod trigger;
@@ -14,8 +15,9 @@ pub use late::{LateRank, LateRemark, late_rank, late_remarks, shortest_run};
 pub use missed::{Missed, MissedInput, missed};
 pub use plan::{Due, RoundPlan, RoundTask, Scheduled, plan_round};
 pub use release::{PlanStanding, Release, ReleaseInput, release};
+pub use sheet_time::{SheetTime, SheetTimeError};
 pub use shift::{ShiftError, ShiftPattern, ShiftSpan, ShiftStart};
 pub use standing::{
-    LastPoint, Newest, PlanFacts, Standing, due_of, of_chart, of_instrument, use_words,
+    LastPoint, Newest, PlanFacts, Standing, due_of, of_chart, of_instrument, use_words, vouched,
 };
 pub use trigger::{Occasion, OccasionInput, SinceCheck, Trigger, occasions, triggered};

@@ -203,6 +203,19 @@ impl PlanFacts {
     }
 }
 
+/// What the newest checks of an instrument's plans say together, and when the newest of them was over; none before the first. A
+/// plan whose own newest check failed is not outvoted by the good one of another; what is recorded without limits has nothing to
+/// fail.
+#[must_use]
+pub fn vouched<'a>(
+    plans: impl IntoIterator<Item = &'a PlanFacts>,
+) -> Option<(Conformity, jiff::Timestamp)> {
+    let checked: Vec<&Newest> = plans.into_iter().filter_map(|plan| plan.newest.as_ref()).collect();
+    let good = checked.iter().all(|newest| newest.is_good() && !newest.wrong_standard);
+    let at = checked.iter().map(|newest| newest.at).max()?;
+    Some((if good { Conformity::Pass } else { Conformity::Fail }, at))
+}
+
 /// The newest counted point of a chart, as far as the standing needs it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct LastPoint {
@@ -452,6 +465,24 @@ mod tests {
         let failed = PlanFacts { occasion: Some("after a move".into()), ..plan(newest(Fail)) };
         assert_eq!(failed.standing(), Standing::OutOfTolerance);
         assert!(Standing::ALL.is_sorted());
+    }
+
+    #[test]
+    fn a_plan_is_not_outvoted_by_another() {
+        assert_eq!(vouched(&[]), None);
+        assert_eq!(vouched(&[PlanFacts::default()]), None);
+        let later = plan(Newest { at: at(2), ..newest(Pass) });
+        let good = [plan(newest(Pass)), later.clone(), PlanFacts::default()];
+        assert_eq!(vouched(&good), Some((Pass, at(2))));
+        // What is recorded without limits may go into service like anything else.
+        assert_eq!(vouched(&[plan(newest(NotJudged))]), Some((Pass, at(1))));
+        for bad in [
+            newest(Fail),
+            Newest { doubtful: true, ..newest(Pass) },
+            Newest { wrong_standard: true, ..newest(Pass) },
+        ] {
+            assert_eq!(vouched(&[plan(bad), later.clone()]), Some((Fail, at(2))), "{bad:?}");
+        }
     }
 
     #[test]

@@ -250,25 +250,24 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
     Ok(table)
 }
 
-/// What stands out among the charts, each counted once: what is bad, what has a signal of its own, what waits for something else.
-fn heading(standings: &[(Standing, Standing)]) -> String {
+/// What stands out among charts, each counted once: what is outside or not accepted by its own point, what has a signal of its
+/// own, and what waits because of its instrument. Each comes with its standing and with what its point says by itself.
+pub(super) fn heading(standings: &[(Standing, Standing)]) -> String {
     let count = |wanted: &dyn Fn(Standing, Standing) -> bool| {
         standings.iter().filter(|(standing, own)| wanted(*standing, *own)).count()
     };
-    let waits = |standing: Standing| {
-        matches!(
-            standing,
-            Standing::Unproven
-                | Standing::Restricted
-                | Standing::WrongStandard
-                | Standing::CheckFirst
-        )
+    // What was proven since is over, and what is away or was never checked is not counted.
+    let counts = |standing: Standing| {
+        standing != Standing::GoodSince
+            && !matches!(standing, Standing::OutOfUse | Standing::Retired | Standing::NeverChecked)
     };
     let parts = [
-        (count(&|standing, _| standing.is_bad()), "not within tolerance"),
-        (count(&|standing, own| !standing.is_bad() && own.is_signal()), "with a signal"),
+        (count(&|standing, own| counts(standing) && own.is_bad()), "outside or not accepted"),
+        (count(&|standing, own| counts(standing) && own.is_signal()), "with a signal"),
         (
-            count(&|standing, own| waits(standing) && !own.is_signal()),
+            count(&|standing, own| {
+                counts(standing) && !standing.is_usable() && !own.is_bad() && !own.is_signal()
+            }),
             "of an instrument that waits for a check or a lead",
         ),
     ];
@@ -277,10 +276,13 @@ fn heading(standings: &[(Standing, Standing)]) -> String {
         .filter(|(count, _)| *count > 0)
         .map(|(count, words)| format!("{count} {words}"))
         .collect();
-    let all = standings.len();
+    let all = match standings.len() {
+        1 => "one chart".to_owned(),
+        all => format!("{all} charts"),
+    };
     match said.is_empty() {
-        true => format!("{all} charts, all quiet"),
-        false => format!("{all} charts, {}", said.join(", ")),
+        true => format!("{all}, all quiet"),
+        false => format!("{all}, {}", said.join(", ")),
     }
 }
 
@@ -310,22 +312,29 @@ fn row(
 #[cfg(test)]
 mod tests {
     use super::*;
-    use Standing::{CheckFirst, InControl, OutOfTolerance, SignalAbove, WrongStandard};
+    use Standing::{
+        CheckFirst, GoodSince, InControl, OnHold, OutOfTolerance, OutOfUse, SignalAbove,
+        WrongStandard,
+    };
 
     #[test]
     fn nothing_is_called_quiet_that_is_not() {
-        assert_eq!(heading(&[(InControl, InControl)]), "1 charts, all quiet");
+        assert_eq!(heading(&[(InControl, InControl)]), "one chart, all quiet");
         let all = [
             (OutOfTolerance, OutOfTolerance),
             (WrongStandard, SignalAbove),
             (WrongStandard, InControl),
             (CheckFirst, InControl),
             (SignalAbove, SignalAbove),
+            // On hold for another reason: its own point lies inside.
+            (OnHold, InControl),
+            (GoodSince, OutOfTolerance),
+            (OutOfUse, OutOfTolerance),
             (InControl, InControl),
         ];
         assert_eq!(
             heading(&all),
-            "6 charts, 1 not within tolerance, 2 with a signal, 2 of an instrument that waits for a check or a lead"
+            "9 charts, 1 outside or not accepted, 2 with a signal, 3 of an instrument that waits for a check or a lead"
         );
     }
 }

@@ -18,6 +18,7 @@ use vaaka_store::instruments::{self, CheckBrief, CheckMark, NewState};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
 use vaaka_store::signals::{self, Which};
+use vaaka_store::standing::{Of, Standings};
 use vaaka_store::{At, Connection, Day, StoreError, adjustments, registers, rounds};
 
 use super::chart::seconds;
@@ -210,7 +211,9 @@ async fn ask(
         (Ok(from), Ok(to)) => (from, to),
         (Err(error), _) | (_, Err(error)) => return Ok(Err(error)),
     };
-    let latest = super::way_on::good_since(connection, instrument.id, now)
+    let standings = Standings::read(connection, Of::Instruments(&[instrument.id]), now).await?;
+    let plans = standings.plans(instrument.id);
+    let latest = super::way_on::good_since(connection, instrument.id, plans)
         .await?
         .map(|(conforms, since_change)| LatestCheck { conforms, since_change });
     let asked = check_change(&StateChange {
@@ -340,7 +343,8 @@ async fn draw(
     let mut shown = vec!["events", "uses"];
     shown.extend((!choices.is_empty()).then_some("state"));
     shown.extend(may_lead.then_some("set-ups"));
-    let ways = ways(connection, &here, now, signed, (&this.instrument, &views)).await?;
+    let ways =
+        ways(connection, &here, now, signed, (&this.instrument, &views, &this.plans)).await?;
     let orders: Vec<String> =
         ways.iter().filter_map(|way| Some(way.order.as_ref()?.1.clone())).collect();
     shown.extend(orders.iter().map(String::as_str));

@@ -7,11 +7,11 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
-use jiff::civil::{Date, DateTime};
+use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
 use uuid::Uuid;
 use vaaka_core::method::{Entry, Input, Proposal, RunState, Step, accept, by_key};
-use vaaka_core::round::{LateRank, Training, check_training, shortest_run};
+use vaaka_core::round::{LateRank, SheetTime, Training, check_training, shortest_run};
 use vaaka_core::standard::{StandardFacts, check_tag};
 use vaaka_store::files::{self, NewFile, Owner};
 use vaaka_store::ids::{CertificateId, FileId, PersonId, PlanVersionId};
@@ -255,28 +255,19 @@ async fn measurers(desk: &mut Desk) -> Result<Vec<Person>, WebError> {
     Ok(all.into_iter().filter(|p| matches!(p.role.as_str(), "technician" | "lead")).collect())
 }
 
-/// A time on the sheet, on its day.
+/// A time on the sheet: on its day, or from its beginning on, past midnight too.
 fn time_on(
     reader: &mut Reader<'_>,
     name: &str,
-    typed: &str,
-    day: Date,
+    (day, began): (Date, Option<Timestamp>),
     desk: &Desk,
 ) -> Option<Timestamp> {
-    let parts: Vec<&str> = typed.split([':', '.']).collect();
-    let read = match parts.as_slice() {
-        [hour, minute] => hour.trim().parse::<i8>().ok().zip(minute.trim().parse::<i8>().ok()),
-        _ => None,
-    };
-    let time = read.and_then(|(hour, minute)| jiff::civil::Time::new(hour, minute, 0, 0).ok());
-    let Some(time) = time else {
-        reader.fault(name, "Type a time of the day like 22:34.");
-        return None;
-    };
-    DateTime::from_parts(day, time)
-        .to_zoned_datetime(desk.here.zone.clone())
-        .ok()
-        .map(|zoned| zoned.timestamp())
+    let zone = &desk.here.zone;
+    let read = reader.typed(name).parse::<SheetTime>().and_then(|time| match began {
+        Some(began) => time.from(began, day, zone),
+        None => time.on(day, zone),
+    });
+    read.map_err(|error| reader.fault(name, error.to_string())).ok()
 }
 
 /// What a sheet says, read.
@@ -462,15 +453,10 @@ async fn times(
     reader: &mut Reader<'_>,
 ) -> Result<Option<(Timestamp, Timestamp, Date)>, WebError> {
     let day = reader.required_day("day");
-    let typed = |name: &str, reader: &Reader<'_>| reader.typed(name).to_owned();
-    let (began_text, ended_text) = (typed("began", reader), typed("ended", reader));
-    let began = time_on(reader, "began", &began_text, day, desk);
-    let ended = time_on(reader, "ended", &ended_text, day, desk);
-    let (Some(began), Some(mut ended)) = (began, ended) else { return Ok(None) };
-    if ended < began {
-        // Past midnight: believed for a run that can have taken so long, and for no other.
-        ended += SignedDuration::from_hours(24);
-    }
+    let began = time_on(reader, "began", (day, None), desk);
+    // Past midnight is believed for a run that can have taken so long, and for no other.
+    let ended = time_on(reader, "ended", (day, began), desk);
+    let (Some(began), Some(ended)) = (began, ended) else { return Ok(None) };
     let took = ended.duration_since(began);
     let least = shortest_run(steps);
     if took > SignedDuration::from_hours(12) {
@@ -547,12 +533,9 @@ async fn written_down(
             };
             match &step.input {
                 Input::WaitStart { .. } | Input::WaitOver { .. } => {
-                    let Some(mut moment) = time_on(reader, &name, &text, day, desk) else {
+                    let Some(moment) = time_on(reader, &name, (day, Some(known)), desk) else {
                         continue;
                     };
-                    if moment < began {
-                        moment += SignedDuration::from_hours(24);
-                    }
                     if moment < known || moment > ended {
                         reader.fault(&name, "This lies outside the times of the sheet, or before what stands above it.");
                         continue;

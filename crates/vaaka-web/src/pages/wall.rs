@@ -20,7 +20,7 @@ use vaaka_store::instrument_changes;
 use vaaka_store::news::News;
 use vaaka_store::standing::{Of, Standings};
 
-use super::charts::{by_itself, newest_of, state_class};
+use super::charts::{by_itself, heading, newest_of, state_class};
 use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::Spark;
@@ -130,20 +130,16 @@ async fn cards_of(desk: &mut Desk, area: Option<i64>) -> Result<Cards, WebError>
     ranked.sort_by(|a, b| {
         a.0.cmp(&b.0).then(b.1.total_cmp(&a.1)).then_with(|| place(a.2).cmp(&place(b.2)))
     });
+    let standings: Vec<(Standing, Standing)> = ranked
+        .iter()
+        .map(|(standing, _, view)| (*standing, by_itself(newest.get(&view.stream.id))))
+        .collect();
     let more = ranked.len().saturating_sub(MOST);
     ranked.truncate(MOST);
     let drawn: Vec<StreamId> = ranked.iter().map(|(_, _, view)| view.stream.id).collect();
     let trails = charts::trails(&mut desk.connection, &drawn, TRAIL).await?;
-    let bad = ranked.iter().filter(|(standing, ..)| standing.is_bad()).count();
-    let has_signal = |(standing, _, view): &&(Standing, f64, &StreamView)| {
-        !standing.is_bad() && by_itself(newest.get(&view.stream.id)).is_signal()
-    };
-    let signals = ranked.iter().filter(has_signal).count();
     Ok(Cards {
-        heading: format!(
-            "{} charts, {bad} not within tolerance, {signals} with a signal",
-            ranked.len() + more
-        ),
+        heading: heading(&standings),
         at: crate::state::local_time(desk.now, &desk.here.zone),
         cards: ranked
             .iter()

@@ -4,13 +4,13 @@ use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::{Conformity, RepeatState, repeat_state};
 use vaaka_core::reaction::{Exit, Situation, exits, is_stuck_without_exit};
-use vaaka_core::round::Due;
+use vaaka_core::round::{Due, vouched};
 use vaaka_store::checks::{self, ShiftCheck};
 use vaaka_store::ids::{InstrumentId, PlanId};
 use vaaka_store::outcomes::result_of;
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::Instrument;
-use vaaka_store::standing::{Of, Standings};
+use vaaka_store::standing::Planned;
 use vaaka_store::{Connection, adjustments, instruments, orders};
 
 use super::check_start::away;
@@ -34,24 +34,16 @@ pub struct Way {
     pub order: Option<(i64, String)>,
 }
 
-/// Whether the newest valid check of an instrument is good, and was made after it came into its state.
+/// What the newest checks of an instrument's plans say together, and whether the newest was made after it came into its state.
 pub(super) async fn good_since(
     connection: &mut Connection,
     instrument: InstrumentId,
-    now: jiff::Timestamp,
+    plans: &[Planned],
 ) -> Result<Option<(Conformity, bool)>, WebError> {
-    let standings = Standings::read(connection, Of::Instruments(&[instrument]), now).await?;
     let since = instruments::states(connection, instrument).await?;
     let since = since.first().map(|(row, _)| row.at);
-    let all = standings.plans(instrument);
-    // What rests on a standard that was found wrong proves nothing.
-    let is_wrong = all.iter().any(|one| one.wrong_standard.is_some());
-    let newest = all.iter().filter_map(|one| one.facts.newest).max_by_key(|newest| newest.at);
-    Ok(newest.map(|newest| {
-        // A pass after a failure proves nothing.
-        let conforms = if newest.doubtful || is_wrong { Conformity::Fail } else { newest.conforms };
-        (conforms, since.is_none_or(|since| newest.at > since.0))
-    }))
+    let found = vouched(plans.iter().map(|plan| &plan.facts));
+    Ok(found.map(|(conforms, at)| (conforms, since.is_none_or(|since| at > since.0))))
 }
 
 /// The ways on for this person; none where the instrument is freely usable.
@@ -60,7 +52,7 @@ pub(super) async fn ways(
     here: &Here,
     now: jiff::Timestamp,
     signed: &SignedIn,
-    (instrument, views): (&Instrument, &[PlanView]),
+    (instrument, views, plans): (&Instrument, &[PlanView], &[Planned]),
 ) -> Result<Vec<Way>, WebError> {
     let service: ServiceState =
         instrument.state.parse().map_err(|_| vaaka_store::unreadable_word(&instrument.state))?;
@@ -68,8 +60,7 @@ pub(super) async fn ways(
     let of_shift = checks::of_shift(connection, here.shift.id).await?;
     let unproven = adjustments::unproven(connection).await?;
     let by_lead = signed.person.role == "lead";
-    let good = good_since(connection, instrument.id, now).await?;
-    let standings = Standings::read(connection, Of::Instruments(&[instrument.id]), now).await?;
+    let good = good_since(connection, instrument.id, plans).await?;
     let good = good.is_some_and(|(conforms, since)| since && conforms == Conformity::Pass);
     let mut found: Vec<Way> = Vec::new();
     if views.is_empty() {
@@ -93,7 +84,7 @@ pub(super) async fn ways(
             })
             .collect());
     }
-    let wrong = standings.plans(instrument.id).iter().find_map(|one| one.wrong_standard.clone());
+    let wrong = plans.iter().find_map(|one| one.wrong_standard.clone());
     if let Some(tag) = wrong.filter(|_| by_lead) {
         found.push(Way {
             words: format!(
@@ -122,7 +113,7 @@ pub(super) async fn ways(
             unproven: adjusted.is_some(),
             good_since: good,
             planned: true,
-            outdated: standings.plans(instrument.id).iter().any(|one| {
+            outdated: plans.iter().any(|one| {
                 one.plan == view.plan.id
                     && (one.wrong_standard.is_some() || one.facts.occasion.is_some())
             }),

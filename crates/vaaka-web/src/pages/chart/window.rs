@@ -1,6 +1,6 @@
 //! What stretch of time a chart shows, and the ways to another.
 
-use jiff::civil::{Date, DateTime};
+use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
@@ -90,15 +90,11 @@ fn moment(text: &str, zone: &TimeZone, end: bool) -> Option<Timestamp> {
     if let Ok(at) = text.parse::<Timestamp>() {
         return Some(at);
     }
-    let time: DateTime = match text.parse::<Date>() {
-        Ok(date) if !text.contains('T') => {
-            if end {
-                date.at(23, 59, 59, 0)
-            } else {
-                date.at(0, 0, 0, 0)
-            }
-        }
-        _ => text.parse().ok()?,
+    let day = crate::fields::read_day(text).filter(|_| !text.contains(['T', ':']));
+    let time: DateTime = match day {
+        Some(date) if end => date.at(23, 59, 59, 0),
+        Some(date) => date.at(0, 0, 0, 0),
+        None => text.parse().ok()?,
     };
     (1990..=2100).contains(&time.year()).then_some(())?;
     time.to_zoned_datetime(zone.clone()).ok().map(|zoned| zoned.timestamp())
@@ -118,6 +114,7 @@ mod tests {
     #[case("", "", "", "month", 31 * 24)]
     #[case("nonsense", "x", "y", "month", 31 * 24)]
     #[case("year", "2026-11-20", "2026-11-20", "", 24)]
+    #[case("", "20.11.2026", "20.11.2026", "", 24)]
     #[case("", "2026-11-20T06:00", "2026-11-20T14:00", "", 8)]
     // The wrong way round, shorter than a shift, or beyond any calendar: a month.
     #[case("", "2026-11-21", "2026-11-19", "month", 31 * 24)]
