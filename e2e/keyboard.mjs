@@ -67,6 +67,24 @@ await arrived;
 await page.waitForFunction(() => document.querySelector("#typed")?.value === "10.");
 assert.equal(await page.evaluate(() => document.activeElement.id), "typed");
 await page.fill("#typed", "");
+// Where the entry before it is refused, what was typed meanwhile is told and not lost.
+let answer;
+const waits = new Promise((done) => { answer = done; });
+await page.route((url) => url.pathname.startsWith("/checks/"), async (route) => {
+  await waits;
+  await route.continue();
+}, { times: 1 });
+await page.keyboard.type("10.0001");
+await page.keyboard.press("Enter");
+await page.waitForSelector("form.is-sending");
+await page.keyboard.type("20.1");
+const refused = page.waitForNavigation();
+answer();
+await refused;
+assert.match(await page.locator("#typed-error").innerText(), /steps of/);
+assert.match(await page.locator("form.entry [role=status]").innerText(), /Typed meanwhile and not used: 20\.1/);
+assert.equal(await page.inputValue("#typed"), "10.0001");
+await page.goto(page.url().replace(/\/entries$/, ""));
 
 // A reload in the middle loses nothing.
 await page.reload();

@@ -6,13 +6,21 @@ export function typeAhead(check) {
   const place = () => check.querySelector("#typed");
   let text = "";
 
-  /** Puts it where it belongs, once; what stands in the field already was refused and comes first. */
+  /** Puts it where it belongs, once. Where the entry before it was refused, or nothing is typed here, it is told. */
   function fill() {
     const field = place();
     const kept = text;
     text = "";
     sessionStorage.removeItem(KEY);
-    if (!kept || !field || field.value !== "") return;
+    if (!kept) return;
+    if (!field || field.value !== "") {
+      const line = document.createElement("p");
+      line.className = "soft";
+      line.setAttribute("role", "status");
+      line.textContent = `Typed meanwhile and not used: ${kept}`;
+      check.querySelector("form.entry")?.prepend(line);
+      return;
+    }
     field.value = kept;
     field.focus();
     field.dispatchEvent(new Event("input", { bubbles: true }));
