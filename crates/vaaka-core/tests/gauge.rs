@@ -423,3 +423,56 @@ fn an_unfinished_run_is_not_evaluated() {
         Err(MethodError::Incomplete { required: 1, got: 0, .. })
     ));
 }
+
+/// A temperature at which no value is certified could be kept, and nothing computed after it: the condition is no wider
+/// than the tables of the pieces, says so, and a plan that asks for other temperatures is refused.
+#[rstest]
+#[case(json!("18"), json!("28"), Some(("18", "25")))]
+#[case(json!("10"), json!("22"), Some(("15", "22")))]
+#[case(Value::Null, Value::Null, Some(("15", "25")))]
+#[case(json!("26"), Value::Null, None)]
+#[case(Value::Null, json!("14.9"), None)]
+fn a_temperature_is_asked_for_where_values_are_certified(
+    #[case] lower: Value,
+    #[case] upper: Value,
+    #[case] expected: Option<(&str, &str)>,
+) {
+    let mut plan = with(|settings| {
+        settings["conditions"][0]["standard_temperature"] = json!(true);
+        settings["conditions"][0]["lower"] = lower;
+        settings["conditions"][0]["upper"] = upper;
+    });
+    let at = |text: &str| ValueAt { temperature: d(text), certified_value: d("100.2") };
+    plan.points[0].pieces[0].by_temperature = vec![at("10"), at("20"), at("25")];
+    plan.points[1].pieces[0].by_temperature = vec![at("15"), at("20"), at("30")];
+    match (Gauge.way(&plan), expected) {
+        (Ok(way), Some((least, most))) => {
+            let step =
+                way.iter().find(|step| matches!(step.input, Input::Condition { .. })).unwrap();
+            let Input::Condition { lower, upper, .. } = &step.input else { panic!() };
+            assert_eq!((*lower, *upper), (Some(d(least)), Some(d(most))));
+            assert!(
+                step.detail.contains("Certified values are known at 15 to 25 °C."),
+                "{}",
+                step.detail
+            );
+            let proposal = |typed: &str| Proposal { typed: typed.into(), ..Proposal::default() };
+            let now = Timestamp::UNIX_EPOCH;
+            for typed in [least, most] {
+                let value = accept(step, &proposal(typed), &RunState::default(), now).unwrap();
+                let run = RunState {
+                    entries: vec![Entry { step: step.key.clone(), repeat: 1, at: now, value }],
+                };
+                assert!(way.iter().all(|step| Gauge.settle(&plan, &run, step).is_ok()), "{typed}");
+            }
+            let beyond = accept(step, &proposal("25.1"), &RunState::default(), now);
+            assert!(beyond.unwrap_err().to_string().contains("is needed"));
+        }
+        (Err(error), None) => {
+            let words = error.to_string();
+            assert!(words.contains("Room temperature: the plan asks for"), "{words}");
+            assert!(words.contains("known at 15 to 25"), "{words}");
+        }
+        (found, _) => panic!("{found:?}"),
+    }
+}

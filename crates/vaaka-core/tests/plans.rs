@@ -210,13 +210,12 @@ fn points_that_do_not_bracket_the_work_are_named() {
 }
 
 #[test]
-fn the_same_thing_twice_is_named_and_another_way_is_not() {
-    let twice =
-        plan(&[("80", Rising, 2), ("200", Rising, 2), ("200", Rising, 2), ("320", Rising, 2)]);
-    assert!(matches!(
-        warned(&twice, ("80", "320")).as_slice(),
-        [PlanWarning::Twice { first: 2, second: 3, .. }]
-    ));
+fn the_same_thing_twice_is_refused_and_another_way_is_not() {
+    let points = [("80", Rising, 2), ("200", Rising, 2), ("200.0", Rising, 2), ("320", Rising, 2)];
+    let error = by_key("gauge").unwrap().way(&plan(&points)).unwrap_err().to_string();
+    assert!(error.contains("points 2 and 3 measure the same thing (200 bar"), "{error}");
+    let both_ways = plan(&[("80", Rising, 2), ("200", Rising, 2), ("200", Falling, 2)]);
+    assert!(by_key("gauge").unwrap().way(&both_ways).is_ok());
 }
 
 #[test]

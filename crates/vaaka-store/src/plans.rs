@@ -11,7 +11,7 @@ use vaaka_core::judgement::Decision;
 use vaaka_core::method::{BudgetAddition, PlanPoint, PlanSpec, PlanStandard, Purpose};
 use vaaka_core::quantity::Unit;
 use vaaka_core::round::DueRule;
-use vaaka_core::standard::CertifiedPiece;
+use vaaka_core::standard::{CertifiedPiece, same_nominal};
 
 use crate::audit::{self, Happening};
 use crate::ids::{
@@ -629,13 +629,20 @@ pub fn choose_pieces(
         .iter()
         .map(|name| {
             let nominal: Option<Decimal> = name.replace(',', ".").parse().ok();
-            let same = |piece: &&CertifiedPiece| {
+            let exact = |piece: &&CertifiedPiece| {
                 let of_piece = piece.unit.try_convert(piece.nominal, unit).ok();
                 of_piece.is_some() && of_piece == nominal
             };
+            let near = |piece: &&CertifiedPiece| {
+                nominal.is_some_and(|wanted| {
+                    same_nominal(&[(piece.nominal, piece.unit)], wanted, unit)
+                })
+            };
             let by_tag = left.iter().position(|piece| piece.tag == *name);
-            let place =
-                by_tag.or_else(|| left.iter().position(same)).ok_or_else(|| name.clone())?;
+            let place = by_tag
+                .or_else(|| left.iter().position(exact))
+                .or_else(|| left.iter().position(near))
+                .ok_or_else(|| name.clone())?;
             Ok(left.remove(place).clone())
         })
         .collect()

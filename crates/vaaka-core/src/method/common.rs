@@ -1,7 +1,8 @@
 //! What every family has: steps for standards and fixture, the parts of uncertainty of a mean.
 
-use super::{Input, PlanSpec, Step, StepKey};
+use super::{Input, PlanPoint, PlanSpec, Step, StepKey};
 use crate::judgement::{Contribution, ContributionSource};
+use crate::quantity::show_decimal;
 use crate::stats::sample_std_dev;
 
 /// One step for each standard of the plan: its tag is scanned or typed. `noun` is what the family
@@ -50,6 +51,22 @@ pub fn standard_steps(
         }
     });
     steps.collect()
+}
+
+/// Two points whose results bear one key, in words: what is judged, kept and charted is found by its key, and a check
+/// with two of one could not be concluded. `key` is the method's own.
+pub fn measured_twice(plan: &PlanSpec, key: impl Fn(&PlanPoint) -> String) -> Option<String> {
+    let keys: Vec<String> = plan.points.iter().map(key).collect();
+    let second = (1..keys.len()).find(|second| keys[..*second].contains(&keys[*second]))?;
+    let first = keys.iter().position(|key| *key == keys[second])?;
+    let nominal = plan.points[second].nominal.normalize();
+    Some(format!(
+        "points {} and {} measure the same thing ({} {}, same way, same place): give one of them more repeats, or another value",
+        first + 1,
+        second + 1,
+        show_decimal(nominal, nominal.scale()),
+        plan.unit
+    ))
 }
 
 /// The container or fixture is taken and looked at.

@@ -35,20 +35,6 @@ pub enum PlanWarning {
         /// Unit.
         unit: Unit,
     },
-    /// The same thing twice.
-    #[error(
-        "Points {first} and {second} measure the same thing ({value} {unit}, same way, same place). Give one of them more repeats, or another value."
-    )]
-    Twice {
-        /// Place of the one, from 1.
-        first: usize,
-        /// Place of the other.
-        second: usize,
-        /// Their value.
-        value: String,
-        /// Unit.
-        unit: Unit,
-    },
     /// A point that is read once.
     #[error(
         "{value} {unit} is read once: one bad reading cannot be told from an error of the instrument."
@@ -133,7 +119,6 @@ pub fn plan_warnings(
     work: (Decimal, Decimal),
 ) -> Result<Vec<PlanWarning>, MethodError> {
     let mut found = bracketing(plan, work);
-    found.extend(twice(plan));
     for (index, point) in plan.points.iter().enumerate() {
         if point.travel == Travel::Falling && method.has_places() && !plan.comes_down(index) {
             let value = show(point.nominal);
@@ -181,26 +166,6 @@ fn bracketing(plan: &PlanSpec, (low, high): (Decimal, Decimal)) -> Vec<PlanWarni
     }
     if let Some(point) = values().max().filter(|point| *point < high) {
         found.push(PlanWarning::AboveHighest { work: show(high), point: show(point), unit });
-    }
-    found
-}
-
-fn twice(plan: &PlanSpec) -> Vec<PlanWarning> {
-    let mut found = Vec::new();
-    for (second, point) in plan.points.iter().enumerate() {
-        let same = |other: &super::PlanPoint| {
-            other.nominal == point.nominal
-                && other.travel == point.travel
-                && other.place == point.place
-        };
-        if let Some(first) = plan.points[..second].iter().position(same) {
-            found.push(PlanWarning::Twice {
-                first: first + 1,
-                second: second + 1,
-                value: show(point.nominal),
-                unit: plan.unit,
-            });
-        }
     }
     found
 }

@@ -253,6 +253,12 @@ impl Unit {
         }
     }
 
+    /// Whether only the decimal point moves between them, so that a value keeps its digits.
+    #[must_use]
+    pub fn shares_digits_with(self, other: Self) -> bool {
+        self.dimension() == other.dimension() && self.fraction() == other.fraction()
+    }
+
     /// The symbol of the unit.
     #[must_use]
     pub fn symbol(self) -> &'static str {

@@ -6,6 +6,7 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use super::same_nominal;
 use crate::quantity::Unit;
 
 /// What people have decided about a standard.
@@ -287,6 +288,10 @@ pub fn check_fitness(
         return Err(Unfit::ConformanceOnly { tag, certificate: number });
     }
     if today > certificate.valid_until {
+        // The new one is there, and only a second pair of eyes is missing.
+        if let Some(certificate) = standard.waiting.clone() {
+            return Err(Unfit::NotCountersigned { tag, certificate });
+        }
         let ended = certificate.valid_until;
         return Err(Unfit::OutOfDate { tag, certificate: number, ended });
     }
@@ -340,10 +345,15 @@ fn offers(standard: &StandardFacts, wanted: Offer<'_>) -> bool {
     let mut left: Vec<(Decimal, Unit)> = standard.pieces.clone();
     standard.kind == wanted.kind
         && wanted.nominals.iter().all(|(nominal, unit)| {
-            let same = |(value, of): &(Decimal, Unit)| {
+            // One whose number is the same goes before one that is only near.
+            let exact = |(value, of): &(Decimal, Unit)| {
                 of.try_convert(*value, *unit).is_ok_and(|value| value == *nominal)
             };
-            left.iter().position(same).map(|place| left.swap_remove(place)).is_some()
+            let near = |piece: &(Decimal, Unit)| {
+                same_nominal(std::slice::from_ref(piece), *nominal, *unit)
+            };
+            let place = left.iter().position(exact).or_else(|| left.iter().position(near));
+            place.map(|place| left.swap_remove(place)).is_some()
         })
 }
 
@@ -401,6 +411,12 @@ pub enum TagRefusal {
         why: Unfit,
         /// What can be used, a sentence.
         instead: String,
+    },
+    /// The right one, and its certificate does not have what the plan asks for.
+    #[error("It is the right one, but it cannot be used. {words}")]
+    Unmet {
+        /// What is missing, in sentences.
+        words: String,
     },
 }
 
@@ -555,11 +571,21 @@ mod tests {
     #[case(|s: &mut StandardFacts| { lot(s).limit = Some((UseKind::SingleUse, 5)); lot(s).used = 5; }, "M1: lot L-1 has 0 of 5 single-use pieces left, and this check needs 1")]
     #[case(|s: &mut StandardFacts| kind(s, CertificateKind::Conformance { accepted: true }), "")]
     #[case(|s: &mut StandardFacts| kind(s, CertificateKind::Conformance { accepted: false }), "M1 has only a certificate of conformance (V-1): it once passed at its maker's, without data. A lead may accept it with a written reason")]
+    // What only waits for a second pair of eyes says so, and not that it is expired or missing.
+    #[case(|s: &mut StandardFacts| { s.certificate = None; s.waiting = Some("V-2".into()) }, "M1: certificate V-2 waits for a second lead to compare it with the paper")]
+    #[case(|s: &mut StandardFacts| { ended(s); s.waiting = Some("V-2".into()) }, "M1: certificate V-2 waits for a second lead to compare it with the paper")]
+    // A new one that waits takes nothing from the old one that holds.
+    #[case(|s: &mut StandardFacts| s.waiting = Some("V-2".into()), "")]
     fn each_reason_is_named(#[case] change: Change, #[case] words: &str) {
         let mut standard = weights("M1");
         change(&mut standard);
         let fit = check_fitness(&standard, 6, now(), TODAY);
         assert_eq!(fit.map_or_else(|unfit| unfit.to_string(), |()| String::new()), words);
+    }
+
+    fn ended(standard: &mut StandardFacts) {
+        let certificate = standard.certificate.as_mut().unwrap();
+        certificate.valid_until = TODAY.yesterday().unwrap();
     }
 
     fn lot(standard: &mut StandardFacts) -> &mut LotFacts {

@@ -15,7 +15,7 @@ pub use fitness::{
     CertificateFacts, CertificateKind, LotFacts, Offer, StandardFacts, StandardState, TagRefusal,
     Unfit, UseKind, alternatives, check_fitness, check_tag, instead_words, kind_words,
 };
-pub use piece::{CertifiedPiece, CombinedReference, ValueAt, combine};
+pub use piece::{CertifiedPiece, CombinedReference, ValueAt, combine, same_nominal};
 pub use plausible::{far_words, is_far, value_remarks};
 
 use thiserror::Error;

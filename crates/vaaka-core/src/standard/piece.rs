@@ -1,6 +1,6 @@
 //! Certified values of the pieces of a standard: their uncertainty, their sum, their temperature.
 
-use rust_decimal::Decimal;
+use rust_decimal::{Decimal, RoundingStrategy};
 use serde::{Deserialize, Serialize};
 
 use super::StandardError;
@@ -82,6 +82,13 @@ impl CertifiedPiece {
         !self.by_temperature.is_empty()
     }
 
+    /// The lowest and highest temperature at which its value is certified; none where it does not depend on it.
+    #[must_use]
+    pub fn certified_temperatures(&self) -> Option<(Decimal, Decimal)> {
+        let (first, last) = (self.by_temperature.first()?, self.by_temperature.last()?);
+        Some((first.temperature, last.temperature))
+    }
+
     /// The piece with its value at `temperature`, by straight lines between the certified
     /// temperatures; beyond them nothing is certified.
     ///
@@ -89,15 +96,15 @@ impl CertifiedPiece {
     /// [`StandardError::Temperature`] outside the certified temperatures.
     pub fn at(&self, temperature: Decimal) -> Result<Self, StandardError> {
         let table = &self.by_temperature;
-        let (Some(first), Some(last)) = (table.first(), table.last()) else {
+        let Some((first, last)) = self.certified_temperatures() else {
             return Ok(self.clone());
         };
-        if temperature < first.temperature || temperature > last.temperature {
+        if temperature < first || temperature > last {
             let show = |value: Decimal| show_decimal(value, value.scale());
             return Err(StandardError::Temperature {
                 tag: self.tag.clone(),
-                from: show(first.temperature),
-                to: show(last.temperature),
+                from: show(first),
+                to: show(last),
                 got: show(temperature),
             });
         }
@@ -180,6 +187,34 @@ pub fn combine(pieces: &[CertifiedPiece], unit: Unit) -> Result<CombinedReferenc
     Ok(CombinedReference { reference_value, contributions })
 }
 
+/// Largest difference of two nominal values that name one thing in units of different systems, as
+/// a share of the wanted one.
+const NEAR: Decimal = Decimal::from_parts(1, 0, 0, false, 3);
+
+/// Whether pieces are what a point asks for by its nominal value. A nominal value is a name: within
+/// one system of units both are the same number. Between systems the digits do not survive (10 bar
+/// are 145.037… psi), so there it is what the sum of the pieces rounds to at the places that were
+/// wanted, if that moves it by no more than a thousandth. What is computed with is the certified
+/// value, never this one.
+///
+/// `pieces` holds nominal values with their units; other quantities are never the same.
+#[must_use]
+pub fn same_nominal(pieces: &[(Decimal, Unit)], wanted: Decimal, unit: Unit) -> bool {
+    let mut sum = Decimal::ZERO;
+    for (nominal, of) in pieces {
+        let Ok(value) = of.try_convert(*nominal, unit) else { return false };
+        sum += value;
+    }
+    if sum == wanted {
+        return true;
+    }
+    let digits_survive = pieces.iter().all(|(_, of)| of.shares_digits_with(unit));
+    let places = wanted.normalize().scale();
+    !digits_survive
+        && sum.round_dp_with_strategy(places, RoundingStrategy::MidpointAwayFromZero) == wanted
+        && (sum - wanted).abs() <= wanted.abs() * NEAR
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -258,5 +293,37 @@ mod tests {
         assert!(matches!(at("25.1"), Err(StandardError::Temperature { .. })));
         assert!(matches!(at("9.9"), Err(StandardError::Temperature { .. })));
         assert!(piece("10", "0.1", "2").at("99".parse().unwrap()).is_ok());
+    }
+
+    /// psi, bar, in and lb by their definitions (NIST SP 811, appendix B).
+    #[test]
+    fn a_nominal_value_is_one_name_in_two_systems_of_units() {
+        let same = |pieces: &[(&str, Unit)], wanted: &str, unit| {
+            let pieces: Vec<_> = pieces.iter().map(|(v, u)| (v.parse().unwrap(), *u)).collect();
+            same_nominal(&pieces, wanted.parse().unwrap(), unit)
+        };
+        // Within one system the number is the name, to its last digit.
+        assert!(same(&[("10", Unit::Bar)], "1000", Unit::Kilopascal));
+        assert!(!same(&[("10", Unit::Bar)], "1000.01", Unit::Kilopascal));
+        assert!(!same(&[("9.9999", Unit::Kilogram)], "10", Unit::Kilogram));
+        // Between systems it is what the sum rounds to where people wrote it.
+        for wanted in ["145", "145.0", "145.04", "145.038", "145.0377377"] {
+            assert!(same(&[("10", Unit::Bar)], wanted, Unit::Psi), "{wanted}");
+        }
+        for wanted in ["144", "146", "145.1", "145.03", "145.039"] {
+            assert!(!same(&[("10", Unit::Bar)], wanted, Unit::Psi), "{wanted}");
+        }
+        assert!(same(&[("1", Unit::Inch), ("0.5", Unit::Inch)], "38.1", Unit::Millimetre));
+        assert!(same(&[("1", Unit::Pound)], "0.4536", Unit::Kilogram));
+        assert!(same(&[("6", Unit::Bar), ("4", Unit::Bar)], "145", Unit::Psi));
+        // Too coarse to be a name: it would move the value by more than a thousandth.
+        assert!(!same(&[("0.07", Unit::Bar)], "1", Unit::Psi));
+        assert!(same(&[("0.07", Unit::Bar)], "1.015", Unit::Psi));
+        // Zero, the other side, other quantities.
+        assert!(same(&[("0", Unit::Bar)], "0", Unit::Psi));
+        assert!(!same(&[("0.0001", Unit::Bar)], "0", Unit::Psi));
+        assert!(same(&[("-1", Unit::Bar)], "-14.5", Unit::Psi));
+        assert!(!same(&[("-1", Unit::Bar)], "14.5", Unit::Psi));
+        assert!(!same(&[("10", Unit::Bar)], "10", Unit::Kilogram));
     }
 }

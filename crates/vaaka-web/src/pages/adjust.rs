@@ -31,7 +31,7 @@ use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{AdjustmentRow, Check};
 use vaaka_store::{At, StoreError, people, standards};
 
-use super::check_start::{may_run, refuse_other_open, standards_for};
+use super::check_start::{fits, may_run, refuse_other_open, standards_for};
 use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::draw::draw_effects;
@@ -791,6 +791,7 @@ pub async fn prove(
     refuse_other_open(&mut desk, &view, Purpose::AsLeft).await?;
     may_run(&mut desk, &signed, &view).await?;
     let certificates = standards_for(&mut desk, &view).await?;
+    fits(&mut desk, &view, &certificates, Purpose::AsLeft).await?;
     let key = typed.get("key").parse::<Uuid>().unwrap_or_else(|_| new_key());
     let check = checks::open(
         &mut desk.connection,

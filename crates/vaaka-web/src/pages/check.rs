@@ -7,7 +7,9 @@ use jiff::{SignedDuration, Timestamp};
 use serde::Deserialize;
 use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::method::{AttemptKind, EntryError, EntryValue, Input, Proposal, Step, accept};
+use vaaka_core::method::{
+    AttemptKind, EntryError, EntryValue, Input, Proposal, Purpose, Step, accept,
+};
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
@@ -17,7 +19,7 @@ use vaaka_store::rows::{AttemptRow, Check, Reading};
 use vaaka_store::standards::{self, Record};
 use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_check, plans};
 
-use super::check_start::wanted;
+use super::check_start::{fits, wanted};
 use super::check_view::{OpenRun, Target, Typed, load};
 use super::{Here, page, sign_in};
 use crate::auth::{Address, Proof, prove};
@@ -451,6 +453,16 @@ async fn judge_tag(
     let certificate =
         record.and_then(|record| record.certificate.as_ref()).ok_or(WebError::NotFound)?;
     // The lot may have changed since the check began; then what is in hand now counts.
+    let mut used = checks::certificates_of(&mut desk.connection, &view.check).await?;
+    if used.get(place).is_some_and(|own| *own != certificate.id) {
+        used[place] = certificate.id;
+        let purpose: Result<Purpose, _> = view.check.purpose.parse();
+        let purpose = purpose.map_err(|_| vaaka_store::unreadable_word(&view.check.purpose))?;
+        match fits(&mut desk, &plan, &used, purpose).await {
+            Err(WebError::NotNow { words }) => return Ok(Err(TagRefusal::Unmet { words })),
+            other => other?,
+        }
+    }
     Ok(Ok((found.tag.clone(), certificate.id)))
 }
 

@@ -17,13 +17,13 @@ use vaaka_store::ids::{CertificateId, PlanVersionId, StandardId};
 use vaaka_store::plans::{self, PlanView, choose_pieces, extra_standards};
 use vaaka_store::rows::{Check, PlanPointRow};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{adjustments, orders, registers, rounds, trainings};
+use vaaka_store::{StoreError, adjustments, orders, registers, rounds, trainings};
 
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::Posted;
 use crate::session::SignedIn;
-use crate::state::AppState;
+use crate::state::{AppState, method_of};
 
 /// Starting a check.
 #[derive(Debug, Deserialize)]
@@ -47,11 +47,7 @@ pub async fn start(
     signed.check_form(&form.form_token)?;
     let mut desk = Desk::open(&state).await?;
     let view = plans::version(&mut desk.connection, PlanVersionId(form.plan_version)).await?;
-    if view.version.state != "approved" {
-        return Err(not_now(
-            "This plan was changed a moment ago. Go back to the round and start the check from there.",
-        ));
-    }
+    in_force(&view)?;
     let open = checks::of_shift(&mut desk.connection, desk.here.shift.id).await?;
     let open = open.iter().find(|c| {
         c.plan == view.plan.id && c.check.state == "open" && c.check.purpose == "as_found"
@@ -63,6 +59,7 @@ pub async fn start(
     may_run(&mut desk, &signed, &view).await?;
     is_due(&mut desk, &view).await?;
     let certificates = standards_for(&mut desk, &view).await?;
+    fits(&mut desk, &view, &certificates, Purpose::AsFound).await?;
     let id = checks::open(
         &mut desk.connection,
         &NewCheck {
@@ -78,6 +75,58 @@ pub async fn start(
     )
     .await?;
     Ok(Redirect::to(&format!("/checks/{id}")).into_response())
+}
+
+/// By a version that is over nothing begins.
+fn in_force(view: &PlanView) -> Result<(), WebError> {
+    if view.version.state == "approved" {
+        return Ok(());
+    }
+    Err(not_now(
+        "This plan was changed a moment ago. Go back to the round and start the check from there.",
+    ))
+}
+
+/// Why a check of the plan would be refused to this person now; none where it may begin.
+pub(super) async fn would_refuse(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    view: &PlanView,
+) -> Result<Option<String>, WebError> {
+    let asked = async {
+        in_force(view)?;
+        refuse_other_open(desk, view, Purpose::AsFound).await?;
+        may_run(desk, signed, view).await?;
+        is_due(desk, view).await?;
+        let certificates = standards_for(desk, view).await?;
+        fits(desk, view, &certificates, Purpose::AsFound).await
+    };
+    match asked.await {
+        Ok(()) => Ok(None),
+        Err(WebError::NotNow { words }) => Ok(Some(words)),
+        Err(other) => Err(other),
+    }
+}
+
+/// Whether the plan can be walked with these certificates. One may lack a piece that the plan names, or know no value
+/// at the temperatures that it allows: a check that began with it would have no way on.
+pub(super) async fn fits(
+    desk: &mut Desk,
+    view: &PlanView,
+    certificates: &[CertificateId],
+    purpose: Purpose,
+) -> Result<(), WebError> {
+    let why = match plans::spec(&mut desk.connection, view, certificates, purpose).await {
+        Ok(spec) => match method_of(view)?.way(&spec) {
+            Ok(_) => return Ok(()),
+            Err(error) => error.to_string(),
+        },
+        Err(StoreError::Unreadable { what }) => what,
+        Err(other) => return Err(other.into()),
+    };
+    Err(not_now(format!(
+        "Plan and certificate do not meet: {why}. A lead mends the plan, or has the standard certified anew."
+    )))
 }
 
 /// A check of the plan with another purpose that is open would be taken for this one.

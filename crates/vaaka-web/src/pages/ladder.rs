@@ -14,7 +14,7 @@ use vaaka_store::rows::{Check, LadderStepRow};
 use vaaka_store::{At, Connection, StoreError, adjustments, ladder};
 
 use super::Here;
-use super::check_start::{may_run, other_standard, refuse_other_open, standards_for};
+use super::check_start::{fits, may_run, other_standard, refuse_other_open, standards_for};
 use super::verdict;
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -336,6 +336,7 @@ pub async fn trial(
         }
         _ => return Err(not_now("Another rung is open now. Look at the ladder again.")),
     };
+    fits(&mut desk, &current, &certificates, Purpose::Trial).await?;
     let trial = checks::open(
         &mut desk.connection,
         &NewCheck {

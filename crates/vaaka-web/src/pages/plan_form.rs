@@ -10,7 +10,7 @@ use vaaka_core::method::{
 };
 use vaaka_core::quantity::Unit;
 use vaaka_core::round::{DueRule, Trigger};
-use vaaka_core::standard::kind_words;
+use vaaka_core::standard::{kind_words, same_nominal};
 use vaaka_store::ids::StandardId;
 use vaaka_store::plan_drafts::{Draft, DraftPoint};
 use vaaka_store::plans::{PlanView, choose_pieces};
@@ -539,11 +539,11 @@ fn pieces_fault(
     nominal: Decimal,
     unit: Unit,
 ) -> Result<Option<String>, WebError> {
-    let sum = match record {
+    let parts: Vec<(Decimal, Unit)> = match record {
         Some(record) => {
             let pieces = registers::pieces(record.values.clone())?;
-            let chosen = match choose_pieces(names, &pieces, unit) {
-                Ok(chosen) => chosen,
+            match choose_pieces(names, &pieces, unit) {
+                Ok(chosen) => chosen.iter().map(|piece| (piece.nominal, piece.unit)).collect(),
                 Err(name) => {
                     let known: Vec<&str> = pieces.iter().map(|piece| piece.tag.as_str()).collect();
                     return Ok(Some(format!(
@@ -552,36 +552,39 @@ fn pieces_fault(
                         known.join(", ")
                     )));
                 }
-            };
-            let mut sum = Decimal::ZERO;
-            for piece in &chosen {
-                match piece.unit.try_convert(piece.nominal, unit) {
-                    Ok(value) => sum += value,
-                    Err(error) => return Ok(Some(format!("{}: {error}.", record.standard.tag))),
-                }
             }
-            sum
         }
         None => {
-            let mut sum = Decimal::ZERO;
-            for name in names {
-                match name.replace(',', ".").parse::<Decimal>() {
-                    Ok(value) => sum += value,
-                    Err(_) => {
-                        return Ok(Some("Where any of a kind will do, pieces are given by their nominal values, like “10 10”.".into()));
-                    }
+            let typed = names.iter().map(|name| name.replace(',', ".").parse::<Decimal>());
+            match typed.collect::<Result<Vec<_>, _>>() {
+                Ok(values) => values.into_iter().map(|value| (value, unit)).collect(),
+                Err(_) => {
+                    return Ok(Some("Where any of a kind will do, pieces are given by their nominal values, like “10 10”.".into()));
                 }
             }
-            sum
         }
     };
-    Ok((sum != nominal).then(|| {
-        format!(
-            "These pieces make {} {unit}, and the point is {} {unit}.",
-            sum.normalize(),
-            nominal.normalize()
-        )
-    }))
+    if same_nominal(&parts, nominal, unit) {
+        return Ok(None);
+    }
+    let (mut sum, mut digits) = (Decimal::ZERO, true);
+    for (value, of) in parts {
+        digits &= of.shares_digits_with(unit);
+        match of.try_convert(value, unit) {
+            Ok(value) => sum += value,
+            Err(error) => {
+                let tag = record.map_or("", |record| record.standard.tag.as_str());
+                return Ok(Some(format!("{tag}: {error}.")));
+            }
+        }
+    }
+    // Of a value from another system of units nobody wants all the digits.
+    let sum = if digits { sum } else { sum.round_sf(6).unwrap_or(sum) };
+    Ok(Some(format!(
+        "These pieces make {} {unit}, and the point is {} {unit}.",
+        sum.normalize(),
+        nominal.normalize()
+    )))
 }
 
 /// The form filled in from a version that exists.

@@ -12,12 +12,14 @@ use vaaka_store::ids::CheckId;
 use vaaka_store::outcomes::result_of;
 use vaaka_store::{adjustments, ladder as store_ladder, people, plans, registers};
 
+use super::check_start;
 use super::ladder::{self, LadderShown, Refused};
 use super::verdict_parts::{
     Answer, BudgetShown, Row, Since, action_state, answers, budgets, fingerprint, heading, row,
     since_last,
 };
-use super::{Here, Shell, page};
+use super::{Shell, page};
+use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::PathId;
 use crate::session::SignedIn;
@@ -47,6 +49,7 @@ struct VerdictPage {
     facts: Vec<(&'static str, String)>,
     charts: Vec<(i64, String)>,
     repeat_plan: Option<i64>,
+    in_the_way: Option<String>,
     form_token: String,
     repeat_key: uuid::Uuid,
 }
@@ -74,38 +77,43 @@ pub(super) async fn draw(
     id: i64,
     refused: Option<&Refused>,
 ) -> Result<Response, WebError> {
-    let mut connection = state.store.connection().await?;
-    let check = checks::by_id(&mut connection, CheckId(id)).await?;
-    let Some(stored) = result_of(&mut connection, check.id).await? else {
+    let mut desk = Desk::open(state).await?;
+    let check = checks::by_id(&mut desk.connection, CheckId(id)).await?;
+    let Some(stored) = result_of(&mut desk.connection, check.id).await? else {
         return Ok(Redirect::to(&format!("/checks/{id}")).into_response());
     };
-    let here = Here::find(state, &mut connection).await?;
-    let view = plans::version(&mut connection, check.plan_version_id).await?;
+    let view = plans::version(&mut desk.connection, check.plan_version_id).await?;
     let mut standards = Vec::new();
-    let certificates = checks::certificates_of(&mut connection, &check).await?;
+    let certificates = checks::certificates_of(&mut desk.connection, &check).await?;
     for (source, id) in
-        plans::sources(&mut connection, &certificates).await?.iter().zip(&certificates)
+        plans::sources(&mut desk.connection, &certificates).await?.iter().zip(&certificates)
     {
-        let paper = registers::certificate(&mut connection, *id).await?;
+        let paper = registers::certificate(&mut desk.connection, *id).await?;
         let (number, issuer) = (paper.number, paper.issuer);
         standards.push(format!("{}, certificate {number} of {issuer}", source.standard.tag));
     }
-    let hands = checks::hands(&mut connection, &check).await?;
-    let photos = files::of(&mut connection, Owner::Check(check.id)).await?;
-    let points = charts::of_check(&mut connection, check.id).await?;
-    let person = people::by_id(&mut connection, stored.row.computed_by).await?;
-    let runs = checks::attempts(&mut connection, view.plan.id, here.shift.id).await?;
-    let may_repeat = check.shift_instance_id == here.shift.id
+    let hands = checks::hands(&mut desk.connection, &check).await?;
+    let photos = files::of(&mut desk.connection, Owner::Check(check.id)).await?;
+    let points = charts::of_check(&mut desk.connection, check.id).await?;
+    let person = people::by_id(&mut desk.connection, stored.row.computed_by).await?;
+    let runs = checks::attempts(&mut desk.connection, view.plan.id, desk.here.shift.id).await?;
+    let may_repeat = check.shift_instance_id == desk.here.shift.id
         && vaaka_core::round::due_of(false, &runs) == vaaka_core::round::Due::Repeat;
+    // A button that would be refused is not offered.
+    let in_the_way = if may_repeat && signed.may_check().is_ok() {
+        check_start::would_refuse(&mut desk, signed, &view).await?
+    } else {
+        None
+    };
     let verdict = &stored.verdict;
     let (attention, others): (Vec<_>, Vec<_>) =
         verdict.reasons.iter().partition(|reason| reason.needs_attention());
     let opened = |reason: &&Reason| Opened {
-        words: reason_sentence(reason, &stored.results, &here.zone),
+        words: reason_sentence(reason, &stored.results, &desk.here.zone),
         numbers: reason_numbers(reason, &stored.results),
     };
     let mut facts = vec![
-        ("Concluded", local_day_time(stored.row.computed_at.0, &here.zone)),
+        ("Concluded", local_day_time(stored.row.computed_at.0, &desk.here.zone)),
         ("By", person.map_or("someone who has left".to_owned(), |person| person.name)),
         ("Plan", format!("{}, version {}", view.plan.name, view.version.version)),
         ("Standard", standards.join("; ")),
@@ -123,7 +131,7 @@ pub(super) async fn draw(
         facts.insert(2, ("In hand of", names.join(", then ")));
     }
     if let Some(words) =
-        super::late_decide::paper_words(&mut connection, &check, &here.zone).await?
+        super::late_decide::paper_words(&mut desk.connection, &check, &desk.here.zone).await?
     {
         facts.insert(2, ("From paper", words));
     }
@@ -135,23 +143,26 @@ pub(super) async fn draw(
     }
     let failed = verdict.conforms == Conformity::Fail;
     let own = hands.iter().any(|(person, ..)| *person == signed.person.id);
-    let shell = Shell::new(signed, "round", &here);
+    let shell = Shell::new(signed, "round", &desk.here);
     let voided = match (&check.void_reason, check.voided_by) {
         (Some(reason), Some(by)) => {
-            let name = people::anybody(&mut connection, by).await?.name;
+            let name = people::anybody(&mut desk.connection, by).await?.name;
             Some(format!("Void: {reason} ({name}). It stays on record and off the charts."))
         }
         _ => None,
     };
-    let ladder = ladder::of(&mut connection, &check, &view, &here, refused).await?;
-    let adjusted = adjustments::after(&mut connection, check.id).await?;
+    let ladder = ladder::of(&mut desk.connection, &check, &view, &desk.here, refused).await?;
+    let adjusted = adjustments::after(&mut desk.connection, check.id).await?;
     // Where this check leads on to: its adjustment, or the ladder that a trial was made on.
-    let next = match (&adjusted, store_ladder::behind_trial(&mut connection, check.id).await?) {
+    let next = match (&adjusted, store_ladder::behind_trial(&mut desk.connection, check.id).await?)
+    {
         (Some(one), _) => Some((format!("/adjustments/{}", one.id), "See the adjustment")),
         (None, Some(failed)) => Some((format!("/checks/{failed}/verdict"), "Back to the ladder")),
-        (None, None) if check.purpose == "trial" => ladder::failed_before(&mut connection, &check)
-            .await?
-            .map(|failed| (format!("/checks/{failed}/verdict"), "Back to the ladder")),
+        (None, None) if check.purpose == "trial" => {
+            ladder::failed_before(&mut desk.connection, &check)
+                .await?
+                .map(|failed| (format!("/checks/{failed}/verdict"), "Back to the ladder"))
+        }
         (None, None) => None,
     };
     let may_adjust = shell.may_check()
@@ -164,7 +175,7 @@ pub(super) async fn draw(
         voided,
         ladder,
         budgets: budgets(&stored),
-        since: since_last(&mut connection, &check, &view, &stored, &here).await?,
+        since: since_last(&mut desk.connection, &check, &view, &stored, &desk.here).await?,
         may_adjust,
         next,
         photos,
@@ -174,13 +185,14 @@ pub(super) async fn draw(
         heading: heading(verdict, &stored),
         action: action_sentence(verdict.action),
         action_state: action_state(verdict.action),
-        answers: answers(verdict, &stored, &here),
+        answers: answers(verdict, &stored, &desk.here),
         attention: attention.iter().map(opened).collect(),
         others: others.iter().map(opened).collect(),
         rows: stored.results.iter().map(|pair| row(pair, &points)).collect(),
         facts,
         charts: points.iter().map(|(stream, _)| (stream.id.0, stream.label.clone())).collect(),
         repeat_plan: may_repeat.then_some(view.version.id.0),
+        in_the_way,
         form_token: signed.form_token.clone(),
         repeat_key: crate::forms::new_key(),
     };

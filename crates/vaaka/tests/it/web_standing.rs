@@ -4,6 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
+use diesel_async::SimpleAsyncConnection;
 use reqwest::StatusCode;
 
 use crate::client::Bench;
@@ -308,4 +309,120 @@ async fn what_is_away_is_not_checked() {
     assert_eq!(ordered.status, StatusCode::UNPROCESSABLE_ENTITY);
     assert!(ordered.text.contains("Take it back first"), "{}", ordered.words("main"));
     assert!(mill.aino.get("/instruments/R-02").await.words("#way-on").contains("Take it back"));
+}
+
+/// What is chosen is what the button at the head starts, also where the first check of the round cannot begin.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_chosen_check_is_one_that_can_begin() {
+    let mill = Mill::new().await;
+    let round = mill.aino.get("/").await;
+    assert!(round.words("tr.chosen").contains("R-05"), "{}", round.words("table.round"));
+    let page = mill.ilma.get("/standards/F2-A").await;
+    let version = page.attribute("input[name=version]", "value").unwrap();
+    let typed = [("to", "on_hold"), ("reason", "dropped on the floor"), ("version", &version)];
+    post(&mill.ilma, "/standards/F2-A/state", &typed).await;
+    let round = mill.aino.get("/").await;
+    let first = &round.all("table.round tbody tr")[0];
+    assert!(first.contains("R-05") && first.contains("F2-A is on hold: dropped"), "{first}");
+    let chosen = round.words("tr.chosen");
+    assert!(chosen.contains("R-02") && chosen.contains("Start"), "{chosen}");
+    assert!(
+        round.words(".page-head .main-button").contains("R-02"),
+        "{}",
+        round.words(".page-head")
+    );
+}
+
+/// A verdict offers the repeat only while it would be taken, and says why it would not in the words of the refusal.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_repeat_that_would_be_refused_is_not_offered() {
+    let mill = Mill::new().await;
+    mill.run("R-02", &FAILING).await;
+    let check = number(&mill.server.database, "SELECT max(id) AS number FROM checks").await;
+    let path = format!("/checks/{check}/verdict");
+    let offered = async || {
+        let page = mill.aino.get(&path).await;
+        let button = page.find(".action form button").is_some_and(|words| words.contains("Repeat"));
+        (button, page.find(".action .in-the-way"))
+    };
+    let refused = async || {
+        let key = uuid::Uuid::new_v4().to_string();
+        let page = post(&mill.aino, "/checks", &[("plan_version", "1"), ("key", &key)]).await;
+        assert_eq!(page.status, StatusCode::CONFLICT, "{}", page.text);
+        page.words("main")
+    };
+    assert_eq!(offered().await, (true, None));
+    let mut owner = mill.server.owner().await;
+    // What the pages themselves would not undo.
+    owner.batch_execute("SET session_replication_role = replica").await.unwrap();
+    let cases = [
+        (
+            "UPDATE standards SET state = 'on_hold', state_reason = 'dropped' WHERE tag = 'M1-B'",
+            "UPDATE standards SET state = 'in_use', state_reason = '' WHERE tag = 'M1-B'",
+            "M1-B is on hold",
+        ),
+        (
+            "UPDATE instruments SET resolution = resolution * 2 WHERE tag = 'R-02'",
+            "UPDATE instruments SET resolution = resolution / 2 WHERE tag = 'R-02'",
+            "A lead renews the plan",
+        ),
+        (
+            "UPDATE trainings SET valid_until = '2026-11-01' WHERE method_key = 'weighing'",
+            "UPDATE trainings SET valid_until = '2027-11-01' WHERE method_key = 'weighing'",
+            "trai",
+        ),
+        (
+            "UPDATE instruments SET state = 'out' WHERE tag = 'R-02'",
+            "UPDATE instruments SET state = 'restricted' WHERE tag = 'R-02'",
+            "Take it back first",
+        ),
+        (
+            "UPDATE plan_versions SET state = 'superseded' WHERE id = 1",
+            "UPDATE plan_versions SET state = 'approved' WHERE id = 1",
+            "This plan was changed",
+        ),
+    ];
+    for (event, undone, words) in cases {
+        owner.batch_execute(event).await.unwrap();
+        let (button, told) = offered().await;
+        let told = told.unwrap_or_else(|| panic!("nothing is told after: {event}"));
+        assert!(!button && told.contains(words), "{told}");
+        let said = told.strip_prefix("It cannot begin now: ").unwrap();
+        assert!(refused().await.contains(said), "the refusal says something else than “{said}”");
+        owner.batch_execute(undone).await.unwrap();
+        assert_eq!(offered().await, (true, None), "after: {undone}");
+    }
+    // Who only reads is told of no obstacle to what it is not offered.
+    let veera = Bench::signed_in(&mill.server.base, "veera", "avoin-ovi-8").await;
+    let page = veera.get(&path).await;
+    assert!(page.find(".action form").is_none() && page.find(".in-the-way").is_none());
+}
+
+/// A certificate that lacks a piece which the plan names lets no check begin, and stops one that is open at its tag:
+/// begun, it would have no way on.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_certificate_without_a_piece_of_the_plan_is_told_before_the_check() {
+    let mill = Mill::new().await;
+    let mut owner = mill.server.owner().await;
+    owner.batch_execute("SET session_replication_role = replica").await.unwrap();
+    let rename = |from: &str, to: &str| {
+        format!(
+            "UPDATE certified_values v SET piece = '{to}' FROM certificates c JOIN standard_lots l ON l.id = c.lot_id
+             JOIN standards s ON s.id = l.standard_id
+             WHERE c.id = v.certificate_id AND s.tag = 'M1-B' AND v.piece = '{from}'"
+        )
+    };
+    owner.batch_execute(&rename("10-2", "10-2n")).await.unwrap();
+    let key = uuid::Uuid::new_v4().to_string();
+    let refused = post(&mill.aino, "/checks", &[("plan_version", "1"), ("key", &key)]).await;
+    assert_eq!(refused.status, StatusCode::CONFLICT, "{}", refused.text);
+    let words = refused.words("main");
+    assert!(
+        words.contains("Plan and certificate do not meet") && words.contains("no piece 10-2"),
+        "{words}"
+    );
+    let open = "SELECT count(*) AS number FROM checks WHERE state = 'open' AND plan_version_id = 1";
+    assert_eq!(number(&mill.server.database, open).await, 0);
+    owner.batch_execute(&rename("10-2n", "10-2")).await.unwrap();
+    mill.run("R-02", &FINE).await;
 }

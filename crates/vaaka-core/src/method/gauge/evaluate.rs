@@ -66,10 +66,14 @@ fn bench<'a>(plan: &'a PlanSpec, settings: &'a SettingsV1, run: &RunState) -> Be
     Bench { plan, settings, unit, temperature: temperature(settings, run) }
 }
 
+/// Place of the condition that is the temperature of the standard.
+pub fn temperature_condition(settings: &SettingsV1) -> Option<usize> {
+    settings.conditions.iter().position(|condition| condition.standard_temperature)
+}
+
 /// Temperature of the standard, where it was read.
 fn temperature(settings: &SettingsV1, run: &RunState) -> Option<Decimal> {
-    let index = settings.conditions.iter().position(|condition| condition.standard_temperature)?;
-    run.condition(&condition_key(index))
+    run.condition(&condition_key(temperature_condition(settings)?))
 }
 
 /// Certified value of what is put on at a point, in the unit of the display, at the temperature that was read.

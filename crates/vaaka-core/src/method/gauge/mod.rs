@@ -15,6 +15,7 @@ pub use limits::{Limit, LimitForm, Side};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
+use super::common::measured_twice;
 use super::{Bound, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
@@ -147,6 +148,9 @@ impl SettingsV1 {
             if point.nominal < plan.range_low || point.nominal > plan.maximum {
                 return Some(format!("the point {nominal} lies outside the range"));
             }
+        }
+        if let Some(words) = measured_twice(plan, |point| evaluate::key_of("error", point)) {
+            return Some(words);
         }
         for (index, wait) in self.waits.iter().enumerate() {
             if wait.maximum_seconds.is_some_and(|most| most <= wait.minimum_seconds) {

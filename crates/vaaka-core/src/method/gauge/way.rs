@@ -68,12 +68,19 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
     for (index, condition) in settings.conditions.iter().enumerate() {
         let value = |bound: &Option<Bound>| bound.as_ref().and_then(|bound| bound.value(plan));
         let (lower, upper) = (value(&condition.lower), value(&condition.upper));
+        let of_standard = evaluate::temperature_condition(settings) == Some(index);
+        let known = if of_standard { certified_span(plan) } else { None };
+        let (lower, upper) = within_span((lower, upper), known, &condition.name)?;
         let wanted = condition_words(lower, upper, &condition.unit);
         let computed: Vec<String> = condition
             .lower
             .iter()
             .chain(&condition.upper)
             .filter_map(|bound| Some(format!(" Computed as {}.", bound.words()?)))
+            .chain(known.map(|(from, to)| {
+                let known = condition_words(Some(from), Some(to), &condition.unit);
+                format!(" Certified values are known at {known}.")
+            }))
             .collect();
         way.push(Step {
             detail: format!("{wanted} is needed.{}", computed.concat()),
@@ -124,6 +131,37 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         ));
     }
     Ok(way)
+}
+
+/// The temperatures at which the values of all pieces are certified that follow a temperature; beyond them nothing is
+/// known of what is measured against.
+fn certified_span(plan: &PlanSpec) -> Option<(Decimal, Decimal)> {
+    let pieces = plan.points.iter().flat_map(|point| &point.pieces);
+    pieces
+        .filter_map(|piece| piece.certified_temperatures())
+        .reduce(|(from, to), (first, last)| (from.max(first), to.min(last)))
+}
+
+/// Limits of a condition, no wider than what is certified: a temperature beyond would be kept, and nothing could be
+/// computed after it.
+fn within_span(
+    (lower, upper): (Option<Decimal>, Option<Decimal>),
+    known: Option<(Decimal, Decimal)>,
+    name: &str,
+) -> Result<(Option<Decimal>, Option<Decimal>), MethodError> {
+    let Some((from, to)) = known else { return Ok((lower, upper)) };
+    let least = lower.map_or(from, |lower| lower.max(from));
+    let most = upper.map_or(to, |upper| upper.min(to));
+    if least > most {
+        return Err(MethodError::Settings {
+            why: format!(
+                "{name}: the plan asks for {}, and certified values are known at {}",
+                condition_words(lower, upper, "").trim(),
+                condition_words(Some(from), Some(to), "").trim()
+            ),
+        });
+    }
+    Ok((Some(least), Some(most)))
 }
 
 fn capital(text: &str) -> String {

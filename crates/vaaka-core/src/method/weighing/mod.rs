@@ -14,6 +14,7 @@ pub use mpe::{AccuracyClass, LimitStage, maximum_permissible_error};
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
+use super::common::measured_twice;
 use super::{Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
@@ -81,8 +82,9 @@ impl Settings {
         } else {
             None
         };
-        match why {
-            Some(why) => Err(MethodError::Settings { why: why.to_owned() }),
+        let twice = || measured_twice(plan, |point| evaluate::key_of("error", point));
+        match why.map(str::to_owned).or_else(twice) {
+            Some(why) => Err(MethodError::Settings { why }),
             None => Ok(settings),
         }
     }

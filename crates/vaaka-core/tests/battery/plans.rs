@@ -1,0 +1,93 @@
+//! Random plans of any method: settings from its sheet, points in the ways that it knows.
+
+use rand::Rng;
+use rand_chacha::ChaCha8Rng;
+use rust_decimal::Decimal;
+use vaaka_core::judgement::Decision;
+use vaaka_core::method::{Method, Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel};
+use vaaka_core::quantity::Unit;
+use vaaka_core::standard::{CertifiedPiece, ValueAt};
+
+const PLACES: [Place; 5] =
+    [Place::Middle, Place::BackLeft, Place::BackRight, Place::FrontLeft, Place::FrontRight];
+
+fn piece(tag: usize, nominal: Decimal, unit: Unit, random: &mut ChaCha8Rng) -> CertifiedPiece {
+    let certified_value = nominal + Decimal::new(random.random_range(-30..30), 4);
+    // Some follow the temperature: lower at 15 °C, higher at 25.
+    let by_temperature = match random.random_bool(0.3) {
+        true => [(15, -25), (20, 0), (25, 30)]
+            .map(|(t, shift)| ValueAt {
+                temperature: Decimal::from(t),
+                certified_value: certified_value + Decimal::new(shift, 3),
+            })
+            .to_vec(),
+        false => vec![],
+    };
+    CertifiedPiece {
+        tag: format!("P{tag}"),
+        nominal,
+        certified_value,
+        expanded_uncertainty: Decimal::new(random.random_range(1..50), 5),
+        coverage_factor: Decimal::TWO,
+        unit,
+        class_limit: random.random_bool(0.2),
+        non_uniformity: None,
+        by_temperature,
+    }
+}
+
+/// A plan; some are such that the method must refuse them.
+pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
+    let sheet = method.sheet();
+    let typed = super::sheets::texts(&sheet, random);
+    let settings = sheet.read(&typed).unwrap();
+    let unit = [Unit::Kilogram, Unit::Bar, Unit::Millimetre][random.random_range(0..3)];
+    let resolution = Decimal::new(1, random.random_range(1..4));
+    let mut points: Vec<PlanPoint> = Vec::new();
+    for index in 0..random.random_range(1..6) {
+        let travels = method.travels();
+        let travel = travels[random.random_range(0..travels.len())];
+        let place = match method.has_places() && travel == Travel::Corner {
+            true => PLACES[random.random_range(0..PLACES.len())],
+            false => Place::Middle,
+        };
+        let nominal = Decimal::from(random.random_range(1..10) * 10);
+        let half = nominal / Decimal::TWO;
+        let pieces = match random.random_bool(0.7) {
+            true => vec![piece(2 * index, nominal, unit, random)],
+            false => {
+                vec![piece(2 * index, half, unit, random), piece(2 * index + 1, half, unit, random)]
+            }
+        };
+        points.push(PlanPoint {
+            nominal,
+            travel,
+            place,
+            repeats: random.random_range(1..5),
+            charted: random.random_bool(0.7),
+            pieces,
+            standard: random.random_range(0..2),
+        });
+    }
+    let standard = |tag: &str, kind: Option<&str>| PlanStandard {
+        tag: tag.to_owned(),
+        name: format!("Standard {tag}"),
+        any_of_kind: kind.map(str::to_owned),
+    };
+    let any = random.random_bool(0.3).then_some("block_set");
+    PlanSpec {
+        purpose: [Purpose::AsFound, Purpose::AsLeft, Purpose::Trial][random.random_range(0..3)],
+        unit,
+        resolution,
+        range_low: Decimal::ZERO,
+        maximum: Decimal::ONE_HUNDRED,
+        configuration: vec![("modules".to_owned(), Decimal::from(4))],
+        standards: vec![standard("S-1", any), standard("S-2", None)],
+        fixture: if random.random_bool(0.3) { "the small vice".to_owned() } else { String::new() },
+        decision: Decision::default(),
+        additions: vec![],
+        standard_age_years: 0.7,
+        settings,
+        points,
+    }
+}

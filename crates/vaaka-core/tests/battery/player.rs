@@ -1,0 +1,107 @@
+//! Somebody who runs a check: answers each step through the door that the application uses, on an
+//! instrument that is off by so many steps of its display.
+
+use jiff::{SignedDuration, Timestamp};
+use rust_decimal::Decimal;
+use vaaka_core::method::{
+    Entry, EntryError, EntryValue, Input, Method, PlanSpec, Proposal, RunState, Step, accept,
+};
+
+/// When checks begin here.
+pub fn start() -> Timestamp {
+    "2026-11-24T20:34:00Z".parse().unwrap()
+}
+
+/// What the display shows of a value.
+pub fn shown(value: Decimal, resolution: Decimal) -> Decimal {
+    (value / resolution).round() * resolution
+}
+
+/// What is typed at a step, when the instrument is off by so many steps of its display.
+pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
+    let mut proposal = Proposal::default();
+    match &step.input {
+        Input::Confirm { sentences, .. } => proposal.ticked = sentences.len(),
+        Input::Tag { expected, .. } => proposal.typed = expected.to_lowercase(),
+        Input::Setting { expected, .. } => proposal.typed = format!(" {expected} "),
+        Input::Condition { lower, upper, .. } => {
+            let value = match (lower, upper) {
+                (Some(lower), Some(upper)) => (lower + upper) / Decimal::TWO,
+                (Some(lower), None) => *lower,
+                (None, Some(upper)) => *upper,
+                (None, None) => Decimal::new(205, 1),
+            };
+            proposal.typed = value.to_string();
+        }
+        Input::WaitStart { .. } | Input::WaitOver { .. } | Input::Review => {}
+        Input::Reading { resolution, expected, with_added, .. } => {
+            // Readings of one step scatter by a step of the display.
+            let steps = Decimal::from(off + i64::from(repeat % 2));
+            let value = shown(*expected, *resolution) + steps * *resolution;
+            proposal.typed = value.to_string();
+            proposal.confirm_far = Some(proposal.typed.clone());
+            if *with_added {
+                proposal.added = (*resolution * Decimal::new(4, 1)).to_string();
+            }
+        }
+    }
+    proposal
+}
+
+/// Time that passes before a step can be answered.
+pub fn pause(step: &Step, run: &RunState) -> SignedDuration {
+    let wait = match &step.input {
+        Input::WaitOver { start, .. } => run.wait(start).map(|(ready, _)| ready),
+        _ => None,
+    };
+    let now = now(run);
+    let until = wait.map_or(now, |ready| ready.max(now));
+    until.duration_since(now) + SignedDuration::from_secs(i64::from(step.pause_seconds) + 1)
+}
+
+/// When the newest entry was kept.
+pub fn now(run: &RunState) -> Timestamp {
+    run.entries.iter().map(|entry| entry.at).max().unwrap_or_else(start)
+}
+
+/// Answers one step.
+pub fn answer(
+    method: &dyn Method,
+    plan: &PlanSpec,
+    run: &RunState,
+    (step, repeat): (&Step, u32),
+    off: i64,
+) -> Result<Entry, EntryError> {
+    let settled = method.settle(plan, run, step).unwrap().guarded(None);
+    let at = now(run) + pause(step, run);
+    let value = accept(&settled, &proposal(&settled, repeat, off), run, at)?;
+    Ok(Entry { step: step.key.clone(), repeat, at, value })
+}
+
+/// Plays what is left of a run; none when a longest time is over before everything is read.
+pub fn go_on(
+    method: &dyn Method,
+    plan: &PlanSpec,
+    way: &[Step],
+    mut run: RunState,
+    off: i64,
+) -> Option<RunState> {
+    while let Some(next) = run.next(way) {
+        match answer(method, plan, &run, next, off) {
+            Ok(entry) => run.entries.push(entry),
+            Err(error) if error.is_too_late() => return None,
+            Err(error) => panic!("{}: {error}", next.0.key),
+        }
+    }
+    Some(run)
+}
+
+/// Plays a whole run.
+pub fn play(method: &dyn Method, plan: &PlanSpec, way: &[Step], off: i64) -> Option<RunState> {
+    go_on(method, plan, way, RunState::default(), off)
+}
+
+/// Whether an entry is a reading of the display.
+pub fn is_reading(entry: &Entry) -> bool {
+    matches!(entry.value, EntryValue::Reading { .. })
+}
