@@ -9,6 +9,8 @@ mod chart;
 #[path = "../tests/it/client.rs"]
 #[allow(dead_code)]
 mod client;
+#[path = "speed/load.rs"]
+mod load;
 #[path = "speed/samples.rs"]
 mod samples;
 #[path = "speed/saving.rs"]
@@ -21,7 +23,7 @@ fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
-    // `bin/bench -- site` runs one of the three only.
+    // `bin/bench -- site` runs one of the four only.
     let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
     let wanted = |name: &str| asked.is_empty() || asked.iter().any(|one| one == name);
     if wanted("chart") {
@@ -32,8 +34,14 @@ fn main() {
         if wanted("saving") {
             saving::run().await;
         }
-        if wanted("site") {
-            site::run().await;
+        if wanted("site") || wanted("load") {
+            let site = site::open().await;
+            if wanted("site") {
+                site::run(&site).await;
+            }
+            if wanted("load") {
+                load::run(&site.base).await;
+            }
         }
     });
 }

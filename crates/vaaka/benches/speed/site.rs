@@ -208,7 +208,15 @@ async fn views(bench: &Bench, served: &Served, what: &str, path: &str) {
     samples.line("    with its way over HTTP");
 }
 
-pub async fn run() {
+/// The site, and a server over it.
+pub struct Site {
+    pub base: String,
+    store: Store,
+    served: Served,
+}
+
+/// Makes the site on the cluster and serves it.
+pub async fn open() -> Site {
     let Ok(cluster) = std::env::var("VAAKA_BENCH_CLUSTER") else {
         panic!("VAAKA_BENCH_CLUSTER is not set: run bin/bench, which makes a cluster");
     };
@@ -226,14 +234,17 @@ pub async fn run() {
     let served = Served::default();
     let server = vaaka_web::router(state).layer(from_fn_with_state(Arc::clone(&served), timed));
     tokio::spawn(async move { axum::serve(listener, server).await });
+    Site { base, store, served }
+}
 
-    let aino = Bench::aino(&base).await;
-    views(&aino, &served, "round of 60 checks", "/").await;
-    views(&aino, &served, "page of an instrument", "/instruments/S-7").await;
-    views(&aino, &served, "chart of a month", "/charts/9014").await;
-    views(&aino, &served, "chart of a year", "/charts/9014?range=year").await;
-    views(&aino, &served, "chart of ten years, 10 600 points", "/charts/9014?range=all").await;
-    views(&aino, &served, "wall of 60 charts", "/wall?area=90").await;
+pub async fn run(Site { base, store, served }: &Site) {
+    let aino = Bench::aino(base).await;
+    views(&aino, served, "round of 60 checks", "/").await;
+    views(&aino, served, "page of an instrument", "/instruments/S-7").await;
+    views(&aino, served, "chart of a month", "/charts/9014").await;
+    views(&aino, served, "chart of a year", "/charts/9014?range=year").await;
+    views(&aino, served, "chart of ten years, 10 600 points", "/charts/9014?range=all").await;
+    views(&aino, served, "wall of 60 charts", "/wall?area=90").await;
 
     let mut running = Vec::new();
     for number in 1..=BENCHES {

@@ -1,0 +1,232 @@
+//! The load of a large site at the change of a shift: 64 people sign in at once and run checks to
+//! their verdicts while 20 others go from page to page. Nothing may be refused or fail.
+
+use std::collections::HashMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::time::Instant;
+
+use uuid::Uuid;
+
+use crate::client::{Bench, Page};
+use crate::samples::Samples;
+use crate::saving::READINGS;
+
+/// People who run checks.
+const WRITERS: usize = 64;
+/// People who look at pages.
+const READERS: usize = 20;
+/// Checks that each writer runs from the first step to the verdict.
+const CHECKS: usize = 4;
+/// The first of the instruments that are due each month, and where the writers begin.
+const FIRST: usize = 61;
+/// What a reader goes through, over and over.
+const PAGES: [&str; 8] = [
+    "/",
+    "/instruments/S-7",
+    "/charts/9014",
+    "/charts/9014?range=year",
+    "/records",
+    "/instruments",
+    "/signals",
+    "/wall?area=90",
+];
+
+/// What one person saw: times of answers, and every answer that was none.
+#[derive(Default)]
+struct Seen {
+    saves: Samples,
+    verdicts: Samples,
+    pages: Samples,
+    faults: Vec<String>,
+    checks: usize,
+}
+
+impl Seen {
+    fn take(&mut self, other: Self) {
+        self.saves.extend(other.saves);
+        self.verdicts.extend(other.verdicts);
+        self.pages.extend(other.pages);
+        self.faults.extend(other.faults);
+        self.checks += other.checks;
+    }
+
+    fn look(&mut self, what: &str, page: &Page) {
+        if !(page.status.is_success() || page.status.is_redirection()) {
+            self.faults.push(format!(
+                "{what}: {} {}",
+                page.status,
+                page.find("h1, p").unwrap_or_default()
+            ));
+        }
+    }
+}
+
+/// Memory that this process holds, in megabytes: server and clients together.
+fn resident() -> Option<f64> {
+    let status = std::fs::read_to_string("/proc/self/status").ok()?;
+    let line = status.lines().find(|line| line.starts_with("VmRSS:"))?;
+    let kilobytes: f64 = line.split_whitespace().nth(1)?.parse().ok()?;
+    Some(kilobytes / 1024.0)
+}
+
+async fn page(bench: &Bench, path: &str, seen: &mut Seen) -> Page {
+    let start = Instant::now();
+    let page = bench.get(path).await;
+    seen.pages.add(start.elapsed());
+    seen.look(path, &page);
+    page
+}
+
+/// One check from its first step to its verdict.
+async fn check(bench: &Bench, number: usize, seen: &mut Seen) {
+    let round = page(bench, "/", seen).await;
+    let mut fields = round.form("td.do form");
+    fields.insert("plan_version".into(), (9_000 + number).to_string());
+    fields.insert("key".into(), Uuid::new_v4().to_string());
+    let begun = bench.post("/checks", &fields).await;
+    seen.look("beginning", &begun);
+    let Some(path) = begun.location else {
+        seen.faults.push(format!("no check of S-{number}: {}", begun.status));
+        return;
+    };
+    let mut readings = READINGS.iter();
+    let entries = format!("{path}/entries");
+    for _ in 0..40 {
+        let step = page(bench, &path, seen).await;
+        let mut fields = step.form("form.entry");
+        let boxes = step.boxes();
+        if step.find("form.entry.reading").is_some() {
+            fields.insert("typed".into(), (*readings.next().unwrap()).to_owned());
+        } else if !boxes.is_empty() {
+            fields.extend(boxes.into_iter().map(|name| (name, "on".to_owned())));
+        } else if step.find("form.entry.review").is_none() {
+            fields.insert("typed".into(), step.words("aside .strong"));
+        }
+        let start = Instant::now();
+        let answer = bench.post(&entries, &fields).await;
+        let taken = start.elapsed();
+        seen.look(&entries, &answer);
+        if answer.location.as_deref().is_some_and(|next| next.ends_with("/verdict")) {
+            seen.verdicts.add(taken);
+            seen.checks += 1;
+            page(bench, &answer.location.unwrap(), seen).await;
+            return;
+        }
+        seen.saves.add(taken);
+        if answer.location.is_none() {
+            seen.faults
+                .push(format!("S-{number}: {}", answer.find("[role=alert]").unwrap_or_default()));
+            return;
+        }
+    }
+    seen.faults.push(format!("the check of S-{number} does not end"));
+}
+
+async fn writer(bench: Bench, number: usize) -> Seen {
+    let mut seen = Seen::default();
+    for lap in 0..CHECKS {
+        check(&bench, FIRST + number + lap * WRITERS, &mut seen).await;
+    }
+    seen
+}
+
+async fn reader(bench: Bench, number: usize, over: Arc<AtomicBool>) -> Seen {
+    let mut seen = Seen::default();
+    let mut at = number;
+    while !over.load(Ordering::Relaxed) {
+        page(&bench, PAGES[at % PAGES.len()], &mut seen).await;
+        at += 1;
+    }
+    seen
+}
+
+/// Signs a person in; asked to wait, it waits as long as it is told and comes again.
+async fn sign_in(base: String, name: String) -> (Bench, Samples) {
+    let mut times = Samples::default();
+    let start = Instant::now();
+    let bench = Bench::new(&base);
+    let fields = HashMap::from([("name", name.as_str()), ("password", "kapea-silta-4")]);
+    loop {
+        let answer = bench.post("/sign-in", &fields).await;
+        if answer.status.is_redirection() {
+            times.add(start.elapsed());
+            return (bench, times);
+        }
+        let pause = answer.headers.get("retry-after").and_then(|value| value.to_str().ok());
+        let pause: u64 = pause.and_then(|text| text.parse().ok()).unwrap_or_else(|| {
+            panic!("{name} does not come in: {} {}", answer.status, answer.text)
+        });
+        tokio::time::sleep(std::time::Duration::from_secs(pause)).await;
+    }
+}
+
+/// Runs the load on the site that is served at an address.
+///
+/// # Panics
+///
+/// When one answer was a fault, with all of them.
+pub async fn run(base: &str) {
+    let before = resident();
+    let mut coming = Vec::new();
+    for number in 0..WRITERS + READERS {
+        let name = format!("bench{}", 1 + number % WRITERS);
+        coming.push(tokio::spawn(sign_in(base.to_owned(), name)));
+    }
+    let (mut benches, mut sign_ins) = (Vec::new(), Samples::default());
+    for one in coming {
+        let (bench, times) = one.await.unwrap();
+        benches.push(bench);
+        sign_ins.extend(times);
+    }
+    println!("{} people sign in at once", WRITERS + READERS);
+    sign_ins.line("from the password to the round");
+    if let (Some(before), Some(after)) = (before, resident()) {
+        println!("  memory held: {before:.0} MB before, {after:.0} MB after, clients included");
+    }
+
+    let over = Arc::new(AtomicBool::new(false));
+    let looking: Vec<_> = benches
+        .split_off(WRITERS)
+        .into_iter()
+        .enumerate()
+        .map(|(number, bench)| tokio::spawn(reader(bench, number, Arc::clone(&over))))
+        .collect();
+    let start = Instant::now();
+    let writing: Vec<_> = benches
+        .into_iter()
+        .enumerate()
+        .map(|(number, bench)| tokio::spawn(writer(bench, number)))
+        .collect();
+    let mut all = Seen::default();
+    for one in writing {
+        all.take(one.await.unwrap());
+    }
+    let seconds = start.elapsed().as_secs_f64();
+    over.store(true, Ordering::Relaxed);
+    let mut looked = Seen::default();
+    for one in looking {
+        looked.take(one.await.unwrap());
+    }
+    println!(
+        "{WRITERS} run checks to their verdicts, {READERS} go from page to page, for {seconds:.0} s"
+    );
+    all.saves.line("entry saved");
+    all.verdicts.line("last entry, with verdict and charts");
+    all.pages.line("page of a writer");
+    looked.pages.line("page of a reader");
+    let answers =
+        all.saves.count() + all.verdicts.count() + all.pages.count() + looked.pages.count();
+    println!(
+        "  p99 of an entry {:.0} ms; {:.0} answers a second; {} checks; {} faults",
+        all.saves.quantile(0.99),
+        answers as f64 / seconds,
+        all.checks,
+        all.faults.len() + looked.faults.len()
+    );
+    if let Some(after) = resident() {
+        println!("  memory held after the load: {after:.0} MB, clients included");
+    }
+    let faults: Vec<&String> = all.faults.iter().chain(&looked.faults).take(12).collect();
+    assert!(faults.is_empty(), "{faults:#?}");
+}
