@@ -3,7 +3,7 @@ import assert from "node:assert/strict";
 import { base, launch, signIn } from "./browser.mjs";
 
 const browser = await launch();
-const page = await browser.newPage({ viewport: { width: 1280, height: 800 } });
+const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, serviceWorkers: "block" });
 const faults = [];
 page.on("pageerror", (error) => faults.push(String(error)));
 page.on("console", (message) => {

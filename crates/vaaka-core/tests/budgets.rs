@@ -352,6 +352,7 @@ fn every_budget_by_a_second_way() {
             late: None,
             beside: false,
             corrected: vec![],
+            set_right: vec![],
             adjusted_with: None,
         };
         let completion = complete(method, &plan, &run, &context).unwrap();

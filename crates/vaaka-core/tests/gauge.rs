@@ -230,8 +230,8 @@ fn decibels_are_averaged_as_powers() {
     plan.range_low = d("-60");
     plan.maximum = d("0");
     plan.resolution = d("0.1");
-    for point in &mut plan.points {
-        point.nominal = d("0");
+    for (point, nominal) in plan.points.iter_mut().zip(["-10", "0", "0", "-10"]) {
+        point.nominal = d(nominal);
         point.pieces.clear();
     }
     let found = evaluate(&plan, &["0", "0", "-6", "0", "0", "0"]);

@@ -24,7 +24,10 @@ fn gauge_settings() -> Value {
             "of": { "configuration": "modules" }, "side": "both" },
         "hysteresis_limit": { "form": "percent_of_range", "percent": "1.6", "side": "both" },
         "range_limit": null,
-        "settings": [{ "name": "the unit", "expected": "bar" }, { "name": "the filter", "expected": "slow" }],
+        "settings": [
+            { "name": "the unit", "kind": "exactly", "expected": "bar", "by_lead": false },
+            { "name": "the filter", "kind": "one_of", "expected": "slow = S; fast", "by_lead": true },
+        ],
         "conditions": [
             { "name": "Room", "unit": "°C", "lower": "18", "upper": "28", "advice": "Wait.", "standard_temperature": true,
               "half_width": "0.2" },

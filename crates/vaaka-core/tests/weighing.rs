@@ -291,6 +291,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
         late: None,
         beside: false,
         corrected: vec![],
+        set_right: vec![],
         adjusted_with: None,
     }
 }

@@ -3,6 +3,8 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use serde_json::json;
+use vaaka_core::check::SetRight;
+use vaaka_core::method::{EntryValue, Input, RunState, Step};
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -62,4 +64,31 @@ pub async fn of(
         .select((AttemptRow::as_select(), people::name))
         .load(&mut connection)
         .await?)
+}
+
+/// Settings of a check that were found other than its plan wants them, each with what it was found at first and what was
+/// kept in the end.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn set_right(
+    connection: &AsyncPgConnection,
+    check: CheckId,
+    steps: &[Step],
+    run: &RunState,
+) -> Result<Vec<SetRight>, StoreError> {
+    let attempts = of(connection, check).await?;
+    let found = steps.iter().filter(|step| matches!(step.input, Input::Setting { .. }));
+    Ok(found
+        .filter_map(|step| {
+            let first = attempts
+                .iter()
+                .find(|(row, _)| row.step_key == step.key.0 && row.kind == "setting")?;
+            let now = run.of_step(&step.key).find_map(|entry| match &entry.value {
+                EntryValue::Setting { shown } => Some(shown.clone()),
+                _ => None,
+            })?;
+            Some(SetRight { step: step.title.clone(), found: first.0.typed.clone(), now })
+        })
+        .collect())
 }

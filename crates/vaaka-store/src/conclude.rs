@@ -203,6 +203,8 @@ async fn read(
         late: check.late_reason.clone(),
         beside: is_late,
         corrected: crate::entries::corrected(connection, check.id, &method.way(&plan)?).await?,
+        set_right: crate::attempts::set_right(connection, check.id, &method.way(&plan)?, &run)
+            .await?,
         adjusted_with: match purpose {
             Purpose::AsLeft => adjusted_with(connection, &view).await?,
             Purpose::AsFound | Purpose::Trial => None,
@@ -508,6 +510,7 @@ pub async fn amend(
         late: check.late_reason.clone(),
         beside: false,
         corrected: crate::entries::corrected(connection, id, &method.way(&plan)?).await?,
+        set_right: crate::attempts::set_right(connection, id, &method.way(&plan)?, &run).await?,
         adjusted_with: None,
     };
     let mut completion = complete(method, &plan, &run, &context)?;

@@ -327,6 +327,9 @@ fn value_of(row: &Reading) -> Result<EntryValue, StoreError> {
         ("confirmed", ..) => Ok(EntryValue::Confirmed),
         ("tag", ..) => Ok(EntryValue::Tag { tag: row.typed.clone() }),
         ("setting", ..) => Ok(EntryValue::Setting { shown: row.typed.clone() }),
+        ("choice", ..) => Ok(EntryValue::Choice { word: row.typed.clone() }),
+        ("text", ..) => Ok(EntryValue::Text { text: row.typed.clone() }),
+        ("count", ..) => Ok(EntryValue::Count { count: row.typed.parse().map_err(unreadable)? }),
         ("condition", Some(value), _) => Ok(EntryValue::Condition { value }),
         ("wait_started", _, Some(ready_at)) => Ok(EntryValue::WaitStarted {
             ready_at: ready_at.0,
@@ -369,6 +372,10 @@ pub fn columns_of(value: &EntryValue) -> ValueColumns<'_> {
         EntryValue::Confirmed => of("confirmed"),
         EntryValue::Tag { tag } => ValueColumns { typed: Some(tag), ..of("tag") },
         EntryValue::Setting { shown } => ValueColumns { typed: Some(shown), ..of("setting") },
+        EntryValue::Choice { word } => ValueColumns { typed: Some(word), ..of("choice") },
+        EntryValue::Text { text } => ValueColumns { typed: Some(text), ..of("text") },
+        // Its digits are what was typed.
+        EntryValue::Count { .. } => of("count"),
         EntryValue::Condition { value } => {
             ValueColumns { indication: Some(*value), ..of("condition") }
         }
@@ -454,11 +461,19 @@ pub async fn keep(
             Ok(false) => return kept_before(connection, new).await,
             Err(StoreError::Conflict { constraint }) if constraint.starts_with("audit_entries") => {
             }
-            Err(StoreError::Conflict { .. }) => return kept_before(connection, new).await,
+            Err(StoreError::Conflict { constraint }) if is_there(&constraint) => {
+                return kept_before(connection, new).await;
+            }
             Err(other) => return Err(other),
         }
     }
     Err(StoreError::Conflict { constraint: "audit_entries".to_owned() })
+}
+
+/// Whether a conflict says that the entry, or another in its place, is there: by the names that PostgreSQL gives to what
+/// is unique. A rule of the table that refuses it is nobody else's entry.
+fn is_there(constraint: &str) -> bool {
+    constraint.ends_with("_key") || constraint.ends_with("_pkey") || constraint == "serialisation"
 }
 
 async fn kept_before(
@@ -621,7 +636,9 @@ pub async fn keep_together(
             Ok(false) => return kept_before(connection, new).await,
             Err(StoreError::Conflict { constraint }) if constraint.starts_with("audit_entries") => {
             }
-            Err(StoreError::Conflict { .. }) => return kept_before(connection, new).await,
+            Err(StoreError::Conflict { constraint }) if is_there(&constraint) => {
+                return kept_before(connection, new).await;
+            }
             Err(other) => return Err(other),
         }
     }

@@ -91,6 +91,8 @@ pub struct RunContext {
     pub beside: bool,
     /// Corrections that brought something from outside to inside its limits.
     pub corrected: Vec<Corrected>,
+    /// Settings that were found other than the plan wants them.
+    pub set_right: Vec<SetRight>,
     /// For an as-left check: tag of the standard that the adjustment was made with.
     pub adjusted_with: Option<String>,
 }
@@ -108,6 +110,17 @@ pub struct Corrected {
     pub reason: String,
     /// The second person.
     pub second: String,
+}
+
+/// A setting that was found other than the plan wants it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct SetRight {
+    /// Step.
+    pub step: String,
+    /// What it was found at.
+    pub found: String,
+    /// What it showed then.
+    pub now: String,
 }
 
 /// Everything that follows from a finished run.
@@ -182,6 +195,11 @@ pub fn complete(
         now: one.now.clone(),
         reason: one.reason.clone(),
         second: one.second.clone(),
+    }));
+    from_run.extend(context.set_right.iter().map(|one| Reason::SetRight {
+        step: one.step.clone(),
+        found: one.found.clone(),
+        now: one.now.clone(),
     }));
     if context.beside {
         from_run.push(Reason::StandsBeside);

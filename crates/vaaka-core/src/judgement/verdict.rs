@@ -277,6 +277,15 @@ pub enum Reason {
         /// The second person who saw it.
         second: String,
     },
+    /// A setting was found other than the plan wants it, and set right before anything was measured.
+    SetRight {
+        /// Step.
+        step: String,
+        /// What it was found at.
+        found: String,
+        /// What it showed then.
+        now: String,
+    },
     /// A certificate was put right afterwards, and the check was evaluated again.
     Amended,
     /// The plan was changed while the check was open; it was judged by the version it began with.
@@ -531,6 +540,7 @@ impl Reason {
                 | Self::Repeat { .. }
                 | Self::FarReadingConfirmed { .. }
                 | Self::CorrectedInside { .. }
+                | Self::SetRight { .. }
         )
     }
 
@@ -560,6 +570,7 @@ impl Reason {
             | Self::Amended
             | Self::StandsBeside
             | Self::CorrectedInside { .. }
+            | Self::SetRight { .. }
             | Self::PlanSuperseded { .. }
             | Self::NotIndependent { .. }
             | Self::FarReadingConfirmed { .. } => None,

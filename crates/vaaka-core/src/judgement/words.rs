@@ -228,6 +228,9 @@ pub fn reason_sentence(
         Reason::CorrectedInside { step, was, now, reason, second } => format!(
             "{step} was corrected from {was} to {now}, and with that from outside to inside its limits: {reason}. Seen by {second}. Both values stay on record."
         ),
+        Reason::SetRight { step, found, now } => format!(
+            "{step}: “{found}” was typed first, and “{now}” before anything was measured. How it was found stays on record."
+        ),
         Reason::StandsBeside => "It came when its shift had its check already, or its charts newer points: it is judged by the charts as they stood at its time, is drawn at its place, and changes nothing that was seen since.".to_owned(),
         Reason::Amended => "A certificate of its standard was put right afterwards; this is the check evaluated again with the right values. The first verdict is kept.".to_owned(),
         Reason::PlanSuperseded { used, current } => format!(

@@ -4,7 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use thiserror::Error;
 
-use super::{EntryValue, Input, RunState, Step};
+use super::{ChoiceWord, EntryValue, Input, MOST_TEXT, RunState, Step};
 use crate::quantity::{TypedDecimal, TypedDecimalError, Unit, show_decimal};
 use crate::standard::TagRefusal;
 
@@ -20,6 +20,10 @@ pub struct Proposal {
     /// The value about which the guard's question was answered with yes, as it was typed then. The answer holds for that
     /// value alone: what is typed afterwards is asked about anew.
     pub confirm_far: Option<String>,
+    /// What the setting was found at before, where that was not the one wanted.
+    pub found: Option<String>,
+    /// Whether a lead has the check in hand.
+    pub by_lead: bool,
     /// What the register says of the tag that was typed: the standard taken, or why not. Without
     /// a register the tag is compared with the plan's.
     pub standard: Option<Result<String, TagRefusal>>,
@@ -132,6 +136,57 @@ pub enum EntryError {
         /// Wanted.
         expected: String,
     },
+    /// Found wrong, and set right by somebody who may not decide that.
+    #[error(
+        "{name} was found at “{found}”, and under this plan a lead decides about setting it right. Tell your lead: they take the check over here and type what it shows then."
+    )]
+    ForALead {
+        /// The setting.
+        name: String,
+        /// What it was found at.
+        found: String,
+    },
+    /// None of the words that are offered.
+    #[error(
+        "“{typed}” is none of these. Choose one of: {offered}. Where it is something else, void the check and tell your lead."
+    )]
+    NotOffered {
+        /// As typed.
+        typed: String,
+        /// The words.
+        offered: String,
+    },
+    /// Nothing chosen.
+    #[error("Choose what {name} is: {offered}.")]
+    NothingChosen {
+        /// What it is called.
+        name: String,
+        /// The words.
+        offered: String,
+    },
+    /// Nothing typed for a text.
+    #[error("Read {name} and type it as it stands there.")]
+    NoText {
+        /// What it is called.
+        name: String,
+    },
+    /// More than anybody reads.
+    #[error("This has {long} characters; {most} are the most.")]
+    TextTooLong {
+        /// What it has.
+        long: usize,
+        /// What it may have.
+        most: usize,
+    },
+    /// Marks that no keyboard types.
+    #[error("There is something in it that no keyboard types. Type it again by hand.")]
+    OddText,
+    /// No whole number.
+    #[error("Type {name} as a whole number from 0 to 999999, for example 12.")]
+    NotACount {
+        /// What it is called.
+        name: String,
+    },
     /// Nothing typed for a setting.
     #[error("Read {name} on the instrument and type what it shows.")]
     NoSetting {
@@ -210,7 +265,7 @@ impl EntryError {
     pub fn attempt(&self) -> Option<AttemptKind> {
         match self {
             Self::Far { .. } => Some(AttemptKind::Far),
-            Self::WrongSetting { .. } => Some(AttemptKind::Setting),
+            Self::WrongSetting { .. } | Self::NotOffered { .. } => Some(AttemptKind::Setting),
             Self::WrongStandard { .. } | Self::Standard(_) => Some(AttemptKind::Tag),
             Self::ConditionOutside { .. } => Some(AttemptKind::Condition),
             _ => None,
@@ -262,7 +317,10 @@ pub fn accept(
             Some(judged) => Ok(EntryValue::Tag { tag: judged.clone()? }),
             None => accept_tag(expected, &proposal.typed),
         },
-        Input::Setting { name, expected } => accept_setting(name, expected, &proposal.typed),
+        Input::Setting { .. } => accept_setting(&step.input, proposal),
+        Input::Choice { name, words } => accept_choice(name, words, &proposal.typed),
+        Input::Text { name } => accept_text(name, &proposal.typed),
+        Input::Count { name } => accept_count(name, &proposal.typed),
         Input::Condition { .. } => accept_condition(&step.input, &proposal.typed),
         Input::WaitStart { minimum_seconds, maximum_seconds, .. } => {
             let after = |seconds: u32| now + SignedDuration::from_secs(i64::from(seconds));
@@ -312,26 +370,74 @@ fn in_time(step: &Step, run: &RunState, now: Timestamp) -> Result<(), EntryError
     }
 }
 
-fn accept_setting(name: &str, expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
-    let typed = typed.trim();
-    if typed.is_empty() {
-        return Err(EntryError::NoSetting { name: name.to_owned() });
-    }
-    // "2,50" is 2.5; words differ in case and spaces only.
+/// Whether two ways to write a setting mean the same: "2,50" is 2.5; words differ in case and spaces only.
+fn same_words(one: &str, other: &str) -> bool {
     let number = |text: &str| TypedDecimal::parse(text).ok().map(|typed| typed.value);
     let plain = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
-    let same = match (number(typed), number(expected)) {
-        (Some(typed), Some(expected)) => typed == expected,
-        _ => plain(typed) == plain(expected),
+    match (number(one), number(other)) {
+        (Some(one), Some(other)) => one == other,
+        _ => plain(one) == plain(other),
+    }
+}
+
+fn accept_setting(input: &Input, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+    let Input::Setting { name, expected, also, by_lead } = input else {
+        return Ok(EntryValue::Confirmed);
     };
-    if same {
-        Ok(EntryValue::Setting { shown: typed.to_owned() })
-    } else {
-        Err(EntryError::WrongSetting {
-            name: name.to_owned(),
+    let typed = proposal.typed.trim();
+    if typed.is_empty() {
+        return Err(EntryError::NoSetting { name: name.clone() });
+    }
+    if !std::iter::once(expected).chain(also).any(|word| same_words(typed, word)) {
+        return Err(EntryError::WrongSetting {
+            name: name.clone(),
             typed: typed.to_owned(),
-            expected: expected.to_owned(),
-        })
+            expected: expected.clone(),
+        });
+    }
+    match &proposal.found {
+        Some(found) if *by_lead && !proposal.by_lead => {
+            Err(EntryError::ForALead { name: name.clone(), found: found.clone() })
+        }
+        _ => Ok(EntryValue::Setting { shown: typed.to_owned() }),
+    }
+}
+
+fn accept_choice(name: &str, words: &[ChoiceWord], typed: &str) -> Result<EntryValue, EntryError> {
+    let typed = typed.trim();
+    let offered = || words.iter().map(|one| one.word.as_str()).collect::<Vec<_>>().join(", ");
+    if typed.is_empty() {
+        return Err(EntryError::NothingChosen { name: name.to_owned(), offered: offered() });
+    }
+    // A word itself goes before another way to write one.
+    let by_word = words.iter().find(|one| same_words(typed, &one.word));
+    let by_other = || words.iter().find(|one| one.also.iter().any(|also| same_words(typed, also)));
+    match by_word.or_else(by_other) {
+        Some(one) => Ok(EntryValue::Choice { word: one.word.clone() }),
+        None => Err(EntryError::NotOffered { typed: typed.to_owned(), offered: offered() }),
+    }
+}
+
+fn accept_text(name: &str, typed: &str) -> Result<EntryValue, EntryError> {
+    let text = typed.trim();
+    let long = text.chars().count();
+    if text.is_empty() {
+        Err(EntryError::NoText { name: name.to_owned() })
+    } else if long > MOST_TEXT {
+        Err(EntryError::TextTooLong { long, most: MOST_TEXT })
+    } else if text.chars().any(char::is_control) {
+        Err(EntryError::OddText)
+    } else {
+        Ok(EntryValue::Text { text: text.to_owned() })
+    }
+}
+
+fn accept_count(name: &str, typed: &str) -> Result<EntryValue, EntryError> {
+    let text = typed.trim();
+    let digits = !text.is_empty() && text.len() <= 6 && text.bytes().all(|b| b.is_ascii_digit());
+    match text.parse() {
+        Ok(count) if digits => Ok(EntryValue::Count { count }),
+        _ => Err(EntryError::NotACount { name: name.to_owned() }),
     }
 }
 
@@ -582,8 +688,12 @@ mod tests {
     }
 
     fn setting_step() -> Step {
-        let input =
-            Input::Setting { name: "the material curve".into(), expected: "Glass 2".into() };
+        let input = Input::Setting {
+            name: "the material curve".into(),
+            expected: "Glass 2".into(),
+            also: vec![],
+            by_lead: false,
+        };
         Step::plain("setting-1", "Curve".into(), String::new(), input)
     }
 
@@ -599,7 +709,12 @@ mod tests {
         #[case] fits: bool,
     ) {
         let mut step = setting_step();
-        step.input = Input::Setting { name: "it".into(), expected: expected.into() };
+        step.input = Input::Setting {
+            name: "it".into(),
+            expected: expected.into(),
+            also: vec![],
+            by_lead: false,
+        };
         assert_eq!(accept(&step, &typed(text)).is_ok(), fits);
     }
 

@@ -9,6 +9,7 @@ mod bound;
 mod care;
 mod common;
 pub mod gauge;
+mod input;
 mod plan;
 mod run;
 mod scene;
@@ -20,6 +21,7 @@ pub mod weighing;
 pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, duration_words};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
+pub use input::{ChoiceWord, Input, MOST_TEXT};
 pub use plan::{
     ADDITION_SOURCES, BudgetAddition, Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel,
     UnknownWord,
@@ -30,7 +32,7 @@ pub use sheet::{
     COMPUTED_FROM, LIMIT_FORMS, LIMIT_SIDES, Sheet, SheetField, SheetGroup, SheetKind, SheetTexts,
     rows_sent,
 };
-pub use step::{Input, REVIEW, Step, StepKey};
+pub use step::{REVIEW, Step, StepKey};
 pub use warnings::{PlanWarning, plan_warnings};
 
 use thiserror::Error;

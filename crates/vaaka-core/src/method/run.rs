@@ -22,6 +22,21 @@ pub enum EntryValue {
         /// As read.
         shown: String,
     },
+    /// One of the words that were offered.
+    Choice {
+        /// The word.
+        word: String,
+    },
+    /// A line of text.
+    Text {
+        /// As typed, without spaces around it.
+        text: String,
+    },
+    /// A whole number.
+    Count {
+        /// The number.
+        count: u32,
+    },
     /// A condition, within its limits.
     Condition {
         /// The value, digits as typed.

@@ -6,9 +6,8 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 use serde::{Deserialize, Serialize};
 
-use super::Scene;
+use super::{Input, Scene};
 use crate::judgement::ToleranceLimits;
-use crate::quantity::Unit;
 
 /// Stable key of a step within a plan version.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -29,80 +28,6 @@ impl From<&str> for StepKey {
 
 /// Key of the look over everything kept.
 pub const REVIEW: &str = "review";
-
-/// What a step asks for; a closed set, so that no page knows a family.
-#[derive(Debug, Clone, PartialEq)]
-pub enum Input {
-    /// Each sentence is ticked off.
-    Confirm {
-        /// What is confirmed, one sentence each.
-        sentences: Vec<String>,
-        /// True for cautions, which are drawn as such.
-        caution: bool,
-    },
-    /// The tag on the standard in hand is scanned or typed.
-    Tag {
-        /// The tag of the standard that the plan names, or that is first at hand.
-        expected: String,
-        /// The kind, where any standard of it will do.
-        any_of_kind: Option<String>,
-        /// Its place among the plan's standards.
-        place: usize,
-    },
-    /// A setting of the instrument, read from it and typed; a mismatch stops the check here.
-    Setting {
-        /// What it is called.
-        name: String,
-        /// What the instrument must show.
-        expected: String,
-    },
-    /// A condition that must hold before anything is measured.
-    Condition {
-        /// What it is called.
-        name: String,
-        /// Symbol of its unit.
-        unit: String,
-        /// Least value that will do.
-        lower: Option<Decimal>,
-        /// Greatest value that will do.
-        upper: Option<Decimal>,
-        /// What to do when it does not hold.
-        advice: String,
-    },
-    /// A wait begins; the server keeps the time.
-    WaitStart {
-        /// What is waited for.
-        what: String,
-        /// Shortest wait.
-        minimum_seconds: u32,
-        /// Longest time from the start until the last thing that depends on it.
-        maximum_seconds: Option<u32>,
-    },
-    /// A wait is over, not before its shortest time.
-    WaitOver {
-        /// The step that began it.
-        start: StepKey,
-        /// What is waited for.
-        what: String,
-    },
-    /// Everything kept is looked over before the standard is put away.
-    Review,
-    /// A number from the display.
-    Reading {
-        /// Unit of the display.
-        unit: Unit,
-        /// Scale interval.
-        resolution: Decimal,
-        /// What it should be about.
-        expected: Decimal,
-        /// Further away than this, the guard asks before it records.
-        guard: Decimal,
-        /// What the guard asks, as a question that yes answers.
-        guard_question: String,
-        /// Whether small added weights ΔL are typed beside it.
-        with_added: bool,
-    },
-}
 
 /// One step of the way.
 #[derive(Debug, Clone, PartialEq)]
@@ -252,6 +177,7 @@ impl Step {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::quantity::Unit;
     use rstest::rstest;
 
     fn d(text: &str) -> Decimal {

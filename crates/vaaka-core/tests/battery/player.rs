@@ -33,6 +33,14 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
             };
             proposal.typed = value.to_string();
         }
+        Input::Choice { words, .. } => {
+            let ways = words.iter().flat_map(|one| std::iter::once(&one.word).chain(&one.also));
+            let ways: Vec<&String> = ways.collect();
+            let chosen = off.unsigned_abs() as usize % ways.len();
+            proposal.typed = ways[chosen].to_uppercase();
+        }
+        Input::Text { .. } => proposal.typed = format!(" № {off} <b>µ</b> "),
+        Input::Count { .. } => proposal.typed = off.unsigned_abs().to_string(),
         Input::WaitStart { .. } | Input::WaitOver { .. } | Input::Review => {}
         Input::Reading { resolution, expected, with_added, .. } => {
             // Readings of one step scatter by a step of the display.

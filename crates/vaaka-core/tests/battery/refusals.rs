@@ -48,6 +48,8 @@ fn nonsense_is_refused_at_every_step_that_is_typed() {
             step.input,
             Input::Tag { .. }
                 | Input::Setting { .. }
+                | Input::Choice { .. }
+                | Input::Count { .. }
                 | Input::Condition { .. }
                 | Input::Reading { .. }
         );
@@ -87,6 +89,7 @@ fn what_says_something_about_the_instrument_is_an_attempt() {
         let (typed, kind) = match &step.input {
             Input::Tag { .. } => ("OTHER-7".to_owned(), AttemptKind::Tag),
             Input::Setting { expected, .. } => (format!("{expected}x9"), AttemptKind::Setting),
+            Input::Choice { .. } => ("nobody offered this".to_owned(), AttemptKind::Setting),
             Input::Condition { upper: Some(upper), .. } => {
                 ((upper + Decimal::ONE).to_string(), AttemptKind::Condition)
             }
@@ -237,4 +240,58 @@ fn no_run_is_stuck() {
         let next = left.next(way).unwrap();
         assert!(answer(*method, plan, &left, next, 0).is_ok(), "stuck at {}", next.0.key);
     });
+}
+
+/// Nobody but a lead sets right what was found wrong, where the plan says so; otherwise whoever found it does.
+#[test]
+fn a_setting_found_wrong_is_the_leads_only_where_the_plan_says_so() {
+    let mut asked = [0, 0];
+    each_step(|_, run, step, repeat| {
+        let Input::Setting { name, also, by_lead, .. } = &step.input else { return };
+        let right = proposal(step, repeat, 0);
+        for way in also {
+            let sent = Proposal { typed: way.to_uppercase(), ..Proposal::default() };
+            assert!(accept(step, &sent, run, now(run)).is_ok(), "{name}: {way}");
+        }
+        for (lead, found) in
+            [(false, None), (true, None), (false, Some("psi")), (true, Some("psi"))]
+        {
+            let sent = Proposal { by_lead: lead, found: found.map(str::to_owned), ..right.clone() };
+            let answer = accept(step, &sent, run, now(run));
+            let refused = *by_lead && found.is_some() && !lead;
+            assert_eq!(answer.is_err(), refused, "{name}: {answer:?}");
+            if let Err(error) = answer {
+                assert!(
+                    error.to_string().contains("“psi”") && error.attempt().is_none(),
+                    "{error}"
+                );
+                assert!(!error.may_confirm());
+            }
+            asked[usize::from(*by_lead)] += 1;
+        }
+    });
+    assert!(asked.iter().all(|asked| *asked > 8), "{asked:?}");
+}
+
+/// A text is kept as it stands there, without the spaces around it, and no longer than anybody reads.
+#[test]
+fn a_text_is_kept_as_it_stands_there() {
+    let mut asked = 0;
+    each_step(|_, run, step, _| {
+        let Input::Text { .. } = &step.input else { return };
+        asked += 1;
+        let sent = |typed: String| Proposal { typed, ..Proposal::default() };
+        let most = "ß".repeat(vaaka_core::method::MOST_TEXT);
+        for text in ["4711", "№ 12/b «µ»", "=1+1", "<script>", &most] {
+            let kept = accept(step, &sent(format!("  {text}\u{a0} ")), run, now(run)).unwrap();
+            assert_eq!(kept, EntryValue::Text { text: text.to_owned() });
+        }
+        for text in
+            [String::new(), " \t ".into(), format!("{most}x"), "a\u{0}b".into(), "a\nb".into()]
+        {
+            let error = accept(step, &sent(text), run, now(run)).unwrap_err();
+            says_what_to_do(&error, step);
+        }
+    });
+    assert!(asked > 5, "{asked}");
 }

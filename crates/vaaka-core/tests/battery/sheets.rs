@@ -9,7 +9,9 @@ use vaaka_core::method::{
 };
 
 /// Words that somebody could type, with the marks that break naive readers.
-const WORDS: [&str; 8] = [
+const WORDS: [&str; 10] = [
+    "°C = C; °F = F = Fahrenheit",
+    "low; high",
     "slow",
     "the filter",
     "2,50",

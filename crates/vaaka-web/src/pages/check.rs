@@ -134,7 +134,7 @@ impl EntryForm {
             added: self.added.clone(),
             ticked: self.others.keys().filter(|name| name.starts_with("tick")).count(),
             confirm_far: self.confirm_far.clone(),
-            standard: None,
+            ..Proposal::default()
         }
     }
 
@@ -313,11 +313,14 @@ async fn keep_entry(
             }
             Err(refusal) => proposal.standard = Some(Err(refusal)),
         }
+    } else if let Input::Setting { by_lead: true, .. } = target.step.input {
+        proposal.by_lead = signed.person.role == "lead";
+        proposal.found = found_wrong(&connection, &view, target.step, form, measured).await?;
     } else if let Some(words) = view.withdrawn_words() {
         let mut typed = form.as_typed();
         typed.error = Some(words);
         return again(view, typed);
-    } else if matches!(target.step.input, Input::Reading { .. }) && view.may_run_out(received) {
+    } else if target.step.input.measures() && view.may_run_out(received) {
         // The device's word on when it was read opens no standard that has ended since.
         let zone = Here::find(state, &mut connection).await?.zone;
         let day = received.to_zoned_datetime(zone).date();
@@ -372,7 +375,7 @@ async fn keep_entry(
         repeat: target.repeat,
         value: &value,
         typed: form.typed.trim(),
-        unit: unit_of(target.step),
+        unit: target.step.input.unit(),
         person: signed.person.id,
         measured_at: measured,
         received_at: received,
@@ -417,7 +420,7 @@ fn still_typed(form: &EntryForm) -> String {
 /// a wait are the server's own.
 fn measured_at(view: &OpenRun, step: &Step, form: &EntryForm, now: Timestamp) -> Timestamp {
     let Some(age) = form.age_ms else { return now };
-    if matches!(step.input, Input::WaitStart { .. } | Input::WaitOver { .. }) {
+    if step.input.is_wait() {
         return now;
     }
     let known = view.entries.kept.iter().map(|entry| match entry.source.as_str() {
@@ -510,6 +513,29 @@ async fn second_person(
     Ok(Ok(Some(person.id)))
 }
 
+/// What a setting was found at before, where that was not the one wanted: as it was kept on record, or as the device
+/// held it while the network was gone.
+async fn found_wrong(
+    connection: &Connection,
+    view: &OpenRun,
+    step: &Step,
+    form: &EntryForm,
+    measured: Timestamp,
+) -> Result<Option<String>, WebError> {
+    let kept = attempts::of(connection, view.check.id).await?;
+    let kept =
+        kept.into_iter().find(|(row, _)| row.step_key == step.key.0 && row.kind == "setting");
+    if let Some((row, _)) = kept {
+        return Ok(Some(row.typed));
+    }
+    let wrong = |typed: &&str| {
+        let proposal = Proposal { typed: (*typed).to_owned(), ..Proposal::default() };
+        let refused = accept(step, &proposal, &view.run, measured).err();
+        refused.is_some_and(|error| error.attempt().is_some())
+    };
+    Ok(form.attempted.lines().map(str::trim).find(wrong).map(str::to_owned))
+}
+
 /// Keeps what was typed first while the network was gone, and what the rules would have refused or asked about.
 async fn keep_attempted(
     connection: &mut Connection,
@@ -576,14 +602,6 @@ async fn keep_attempt(
         at: At(at),
     };
     Ok(attempts::keep(connection, &row).await?)
-}
-
-fn unit_of(step: &Step) -> Option<&str> {
-    match &step.input {
-        Input::Reading { unit, .. } => Some(unit.symbol()),
-        Input::Condition { unit, .. } => Some(unit),
-        _ => None,
-    }
 }
 
 /// A correction and what it voids stand or fall together, and so do a tag and the certificate

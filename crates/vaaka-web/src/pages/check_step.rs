@@ -8,6 +8,7 @@ use vaaka_core::quantity::{show_signed, to_f64};
 use vaaka_store::ids::ReadingId;
 
 use super::check_view::{OpenRun, Surroundings, Target, Typed};
+use super::input::{LocalRules, shown};
 use crate::draw::{Beam, BeamSize, draw_scene};
 use crate::forms::new_key;
 use crate::state::local_time;
@@ -25,30 +26,12 @@ impl OpenRun {
         } else {
             String::new()
         };
-        let (kind, sentences, unit, with_added) = match &step.input {
-            Input::Confirm { sentences, caution } => {
-                let sentences = sentences
-                    .iter()
-                    .enumerate()
-                    .map(|(index, text)| {
-                        let name = format!("tick{index}");
-                        let ticked = typed.ticked.contains(&name);
-                        Sentence { name, text: text.clone(), ticked }
-                    })
-                    .collect();
-                let kind = if *caution { "caution" } else { "confirm" };
-                (kind, sentences, String::new(), false)
-            }
-            Input::Tag { .. } => ("tag", vec![], String::new(), false),
-            Input::Setting { .. } => ("setting", vec![], String::new(), false),
-            Input::Condition { unit, .. } => ("condition", vec![], unit.clone(), false),
-            Input::WaitStart { .. } => ("wait-start", vec![], String::new(), false),
-            Input::WaitOver { .. } => ("wait-over", vec![], String::new(), false),
-            Input::Review => ("review", vec![], String::new(), false),
-            Input::Reading { unit, with_added, .. } => {
-                ("reading", vec![], unit.symbol().to_owned(), *with_added)
-            }
-        };
+        let shown = shown(step);
+        let sentences = shown.sentences.into_iter().enumerate().map(|(index, text)| {
+            let name = format!("tick{index}");
+            let ticked = typed.ticked.contains(&name);
+            Sentence { name, text, ticked }
+        });
         let (beam, beam_words) = self.step_beam(step, around.control);
         StepView {
             key: step.key.0.clone(),
@@ -62,18 +45,19 @@ impl OpenRun {
             voids: self.voided_titles(target),
             wait: self.wait_view(around, step),
             redo_wait: typed.too_late.then(|| self.wait_to_redo(step)).flatten().map(|id| id.0),
-            kind,
+            kind: step.input.kind(),
             instruction: step.instruction.clone(),
             detail: step.detail.clone(),
             counted,
-            sentences,
-            unit,
-            with_added,
+            sentences: sentences.collect(),
+            choices: shown.choices,
+            unit: step.input.unit().unwrap_or_default().to_owned(),
+            with_added: shown.with_added,
             scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
             beam,
             beam_words,
             title: step.title.clone(),
-            rules: LocalRules::of(&step.input),
+            rules: shown.rules,
         }
     }
 
@@ -213,66 +197,12 @@ pub struct StepView {
     pub detail: String,
     pub counted: String,
     pub sentences: Vec<Sentence>,
+    pub choices: Vec<String>,
     pub unit: String,
     pub with_added: bool,
     pub scene: String,
     pub beam: String,
     pub beam_words: Option<(String, String, String)>,
-}
-
-/// What the browser can ask by itself about what is typed, while the network is gone; empty where a step has none.
-/// The server rules on what arrives.
-#[derive(Debug, Default)]
-pub struct LocalRules {
-    /// "reading", "setting", "condition" or nothing.
-    pub kind: &'static str,
-    /// What a reading should be about; what a setting should be.
-    pub wanted: String,
-    /// Within which distance a reading is not asked about.
-    pub guard: String,
-    /// The question about a far reading; what a condition advises.
-    pub words: String,
-    /// Steps in which the display moves.
-    pub step: String,
-    /// Name of a setting or condition; unit of a reading.
-    pub name: String,
-    /// Lower limit of a condition.
-    pub lower: String,
-    /// Upper limit of it.
-    pub upper: String,
-}
-
-impl LocalRules {
-    fn of(input: &Input) -> Self {
-        let text = |limit: &Option<Decimal>| limit.map(|own| own.to_string()).unwrap_or_default();
-        match input {
-            Input::Reading { expected, guard, guard_question, resolution, unit, .. } => Self {
-                kind: "reading",
-                wanted: expected.to_string(),
-                guard: guard.to_string(),
-                words: guard_question.clone(),
-                step: resolution.to_string(),
-                name: unit.symbol().to_owned(),
-                ..Self::default()
-            },
-            Input::Setting { name, expected } => Self {
-                kind: "setting",
-                wanted: expected.clone(),
-                name: name.clone(),
-                ..Self::default()
-            },
-            Input::Condition { name, unit, lower, upper, advice } => Self {
-                kind: "condition",
-                wanted: vaaka_core::method::condition_words(*lower, *upper, unit),
-                words: advice.clone(),
-                name: name.clone(),
-                lower: text(lower),
-                upper: text(upper),
-                ..Self::default()
-            },
-            _ => Self::default(),
-        }
-    }
 }
 
 /// The times that bind a step.

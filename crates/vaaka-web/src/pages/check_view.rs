@@ -333,7 +333,7 @@ impl OpenRun {
             holder: holder.map(|(id, name, _)| (id.0, name.clone())),
             hands: self.hands_words(around),
             withdrawn: self.withdrawn_words().or_else(|| {
-                let reads = matches!(target.as_ref()?.step.input, Input::Reading { .. });
+                let reads = target.as_ref()?.step.input.measures();
                 let day = around.now.to_zoned_datetime(around.here.zone.clone()).date();
                 reads.then(|| self.run_out_words(around.now, day)).flatten()
             }),
@@ -398,14 +398,7 @@ impl OpenRun {
         let from = self.steps.iter().skip_while(|step| step.key != now);
         let mut ahead = Vec::new();
         for step in from {
-            let needs_server = matches!(
-                step.input,
-                Input::Tag { .. }
-                    | Input::WaitStart { .. }
-                    | Input::WaitOver { .. }
-                    | Input::Review
-            );
-            if needs_server {
+            if step.input.needs_server() {
                 break;
             }
             let first = if step.key == now { place + 1 } else { 1 };
@@ -478,26 +471,32 @@ impl OpenRun {
         self.entries
             .standing
             .iter()
-            .filter(|standing| standing.reading.kind == "reading")
+            .filter(|standing| STATED.contains(&standing.reading.kind.as_str()))
             .filter(|standing| step.is_none_or(|step| standing.reading.step_key == step))
             .filter_map(|standing| {
                 let reading = &standing.reading;
                 let step = self.steps.iter().find(|step| step.key.0 == reading.step_key)?;
                 let unit = self.way.spec.unit;
-                let indication = reading.indication?;
-                let error = step
-                    .error_of(indication, reading.added)
+                let error = reading
+                    .indication
+                    .and_then(|indication| step.error_of(indication, reading.added))
                     .map(|error| unit.convert(error, to).normalize());
                 Some(KeptRow {
                     id: reading.id.0,
                     title: step.title.clone(),
                     number: reading.repeat,
-                    value: format!("{} {unit}", show_decimal(indication, indication.scale())),
+                    value: match (reading.indication, &reading.unit) {
+                        (Some(value), Some(unit)) => {
+                            format!("{} {unit}", show_decimal(value, value.scale()))
+                        }
+                        _ => reading.typed.clone(),
+                    },
                     error: error
                         .map(|error| format!("{} {to}", show_signed(error, error.scale().min(4))))
                         .unwrap_or_default(),
                     by: standing.person.clone(),
-                    far: reading.far_confirmed || is_far(step, indication),
+                    far: reading.far_confirmed
+                        || reading.indication.is_some_and(|value| is_far(step, value)),
                 })
             })
             .collect()
@@ -513,6 +512,9 @@ impl OpenRun {
         Some(format!("/checks/{id}?correct={}", last.reading.id))
     }
 }
+
+/// Kinds of entries that say something which can have been typed wrongly: they are shown beside the step and corrected.
+const STATED: [&str; 6] = ["reading", "condition", "setting", "choice", "text", "count"];
 
 /// Whether a reading lies further from what is expected than the guard lets pass without a question.
 fn is_far(step: &Step, indication: rust_decimal::Decimal) -> bool {

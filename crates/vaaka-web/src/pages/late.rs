@@ -24,6 +24,7 @@ use vaaka_store::{At, people, shifts, trainings};
 use super::check_start::{standards_for, wanted};
 use super::files::{MOST_BYTES, media_type};
 use super::form::{Form, whole};
+use super::input::{OnSheet, name_of, shown};
 use super::plans::{PreviewStep, preview, spec_of};
 use super::{Shell, page};
 use crate::desk::{Desk, SentWithFile, Upload};
@@ -68,11 +69,7 @@ pub async fn sheet(
         ),
         standard: view.standard_words(),
         // What happens on the screen only is not on paper.
-        steps: steps
-            .iter()
-            .filter(|step| !matches!(step.input, Input::Review | Input::WaitOver { .. }))
-            .map(preview)
-            .collect(),
+        steps: steps.iter().map(preview).filter(|step| step.on_sheet).collect(),
         printed: crate::state::local_day_time(desk.now, &desk.here.zone),
     };
     page(StatusCode::OK, &template)
@@ -102,10 +99,6 @@ async fn steps_of(desk: &mut Desk, view: &PlanView) -> Result<Vec<Step>, WebErro
     Ok(steps)
 }
 
-fn name_of(step: &Step, repeat: u32) -> String {
-    format!("e.{}.{repeat}", step.key)
-}
-
 fn late_form(
     view: &PlanView,
     steps: &[Step],
@@ -115,67 +108,10 @@ fn late_form(
     let mut measured = Vec::new();
     let mut confirmed = Vec::new();
     for step in steps {
-        let label = |repeat: u32| {
-            if step.repeats > 1 {
-                format!("{}, {repeat} of {}", step.title, step.repeats)
-            } else {
-                step.title.clone()
-            }
-        };
-        match &step.input {
-            Input::Confirm { .. } => {
-                confirmed.push(Field::new(
-                    name_of(step, 1),
-                    format!("{}: every line was ticked", step.title),
-                    Look::Tick,
-                ));
-            }
-            Input::Tag { .. } => {
-                measured.push(Field::new(
-                    name_of(step, 1),
-                    format!("{}: tag on it", step.title),
-                    Look::Line,
-                ));
-            }
-            Input::Setting { .. } => {
-                measured.push(Field::new(
-                    name_of(step, 1),
-                    format!("What it showed: {}", step.title.to_lowercase()),
-                    Look::Line,
-                ));
-            }
-            Input::Condition { name, unit, .. } => {
-                measured.push(Field::new(
-                    name_of(step, 1),
-                    format!("{name}, {unit}"),
-                    Look::Number,
-                ));
-            }
-            Input::WaitStart { what, .. } => {
-                measured.push(
-                    Field::new(name_of(step, 1), format!("{what}: began at"), Look::Line)
-                        .hint("Like 22:40."),
-                );
-            }
-            Input::WaitOver { what, .. } => {
-                measured.push(
-                    Field::new(name_of(step, 1), format!("{what}: went on at"), Look::Line)
-                        .hint("Like 22:52."),
-                );
-            }
-            Input::Reading { unit, with_added, .. } => {
-                for repeat in 1..=step.repeats {
-                    measured.push(Field::new(name_of(step, repeat), label(repeat), Look::Number));
-                    if *with_added {
-                        measured.push(Field::new(
-                            format!("{}.added", name_of(step, repeat)),
-                            format!("{}: small weights added, {unit}", label(repeat)),
-                            Look::Number,
-                        ));
-                    }
-                }
-            }
-            Input::Review => {}
+        let shown = shown(step);
+        match shown.on_sheet {
+            OnSheet::Nothing => confirmed.extend(shown.fields),
+            OnSheet::NotThere | OnSheet::Value | OnSheet::Time => measured.extend(shown.fields),
         }
     }
     let measurers: Vec<(String, String)> = std::iter::once((String::new(), "Choose".to_owned()))
@@ -529,7 +465,7 @@ async fn written_down(
                 ticked: if text.is_empty() { 0 } else { usize::MAX },
                 // On paper it was answered once for the sheet.
                 confirm_far: reader.ticked("far").then(|| text.clone()),
-                standard: None,
+                ..Proposal::default()
             };
             match &step.input {
                 Input::WaitStart { .. } | Input::WaitOver { .. } => {
@@ -565,14 +501,8 @@ async fn written_down(
             }
             match accept(step, &proposal, &run, known) {
                 Ok(value) => {
-                    let unit = match &step.input {
-                        Input::Reading { unit, .. } => Some(unit.symbol().to_owned()),
-                        Input::Condition { unit, .. } => Some(unit.clone()),
-                        _ => None,
-                    };
-                    let timed =
-                        matches!(step.input, Input::WaitStart { .. } | Input::WaitOver { .. });
-                    let at = if timed { known } else { ended };
+                    let unit = step.input.unit().map(str::to_owned);
+                    let at = if step.input.is_wait() { known } else { ended };
                     run.entries.push(Entry {
                         step: step.key.clone(),
                         repeat,

@@ -20,6 +20,7 @@ mod form;
 pub mod handover;
 pub mod import;
 mod in_the_way;
+mod input;
 pub mod instrument;
 pub mod instrument_forms;
 pub mod instruments;

@@ -5,8 +5,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use vaaka_core::method::{
-    AdjustmentPolicy, Input, PlanSpec, Purpose, Rung, Step, by_key, condition_words,
-    duration_words, plan_warnings,
+    AdjustmentPolicy, Input, PlanSpec, Purpose, Rung, Step, by_key, plan_warnings,
 };
 use vaaka_core::quantity::{show_decimal, show_signed};
 use vaaka_core::round::{DueRule, Trigger};
@@ -18,6 +17,7 @@ use vaaka_store::standards::{self, Record};
 use vaaka_store::{people, plan_drafts, registers};
 
 use super::check_start::wanted;
+use super::input::{OnSheet, shown};
 use super::second_look::{Deciding, Errors};
 use super::{Shell, page};
 use crate::desk::Desk;
@@ -122,49 +122,15 @@ pub struct PreviewStep {
     pub unit: String,
     /// Whether a time is written down.
     pub waits: bool,
+    /// Whether it is on a printed sheet.
+    pub on_sheet: bool,
+    /// Whether a printed sheet says in words what is to be written: where the place alone does not.
+    pub told: bool,
 }
 
 /// A step in words, for the preview and the paper sheet.
 pub fn preview(step: &Step) -> PreviewStep {
-    let show = |value: rust_decimal::Decimal| show_decimal(value, value.scale());
-    let seconds = |n: u32| duration_words(jiff::SignedDuration::from_secs(i64::from(n)));
-    let (sentences, caution, asks, writes, unit) = match &step.input {
-        Input::Confirm { sentences, caution } => {
-            (sentences.clone(), *caution, "ticked, line by line".to_owned(), false, String::new())
-        }
-        Input::Tag { expected, .. } => {
-            (vec![], false, format!("the tag, here {expected}"), true, String::new())
-        }
-        Input::Setting { expected, .. } => {
-            (vec![], false, format!("what it shows; it must be {expected}"), true, String::new())
-        }
-        Input::Condition { lower, upper, unit, .. } => {
-            (vec![], false, condition_words(*lower, *upper, unit), true, unit.clone())
-        }
-        Input::WaitStart { minimum_seconds, .. } => (
-            vec![],
-            false,
-            format!("starts a wait of {}", seconds(*minimum_seconds)),
-            false,
-            String::new(),
-        ),
-        Input::WaitOver { .. } => {
-            (vec![], false, "goes on when the time is up".to_owned(), false, String::new())
-        }
-        Input::Review => {
-            (vec![], false, "looks over everything kept".to_owned(), false, String::new())
-        }
-        Input::Reading { unit, resolution, expected, guard, with_added, .. } => {
-            let added = if *with_added { ", and the small weights added" } else { "" };
-            let asks = format!(
-                "a reading in steps of {} {unit}{added}; further than {} {unit} from {} it asks first",
-                show(*resolution),
-                show(guard.normalize()),
-                show(expected.normalize()),
-            );
-            (vec![], false, asks, true, unit.symbol().to_owned())
-        }
-    };
+    let shown = shown(step);
     let signed =
         |value: rust_decimal::Decimal| show_signed(value.normalize(), value.normalize().scale());
     let limits = match (&step.input, step.tolerance) {
@@ -185,15 +151,17 @@ pub fn preview(step: &Step) -> PreviewStep {
         title: step.title.clone(),
         instruction: step.instruction.clone(),
         detail: step.detail.clone(),
-        sentences,
-        caution,
-        asks,
+        sentences: shown.sentences,
+        caution: matches!(step.input, Input::Confirm { caution: true, .. }),
+        asks: shown.asks,
         limits,
         repeats: step.repeats,
         scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
-        writes,
-        unit,
-        waits: matches!(step.input, Input::WaitStart { .. } | Input::WaitOver { .. }),
+        writes: shown.on_sheet == OnSheet::Value,
+        unit: step.input.unit().unwrap_or_default().to_owned(),
+        waits: step.input.is_wait(),
+        on_sheet: shown.on_sheet != OnSheet::NotThere,
+        told: shown.on_sheet == OnSheet::Value && !step.input.measures(),
     }
 }
 

@@ -1,6 +1,6 @@
 // With the network gone, an entry is kept on this device, marked so, and sent when the network is
 // back, in its order and in the name of who read it. The server rules on what arrives.
-import { ask, attempts } from "./local.js";
+import { ask, attempts, typedIn } from "./local.js";
 
 const STORE = "vaaka.held";
 const TRY_AGAIN_MS = 4000;
@@ -249,7 +249,7 @@ export function keepHeld(check) {
   function ended({ sent, refused: answered, left }) {
     draw();
     const field = place.querySelector("[name=typed]");
-    const busy = field !== null && field.value.trim() !== "";
+    const busy = field !== null && typedIn(field.form).trim() !== "";
     if (answered && answered.entry.check === id) {
       if (!ofCheck().some((entry) => entry.refused)) {
         // Signed out meanwhile: nothing is wrong with the entry, so that there is nothing to decide about it.
@@ -291,15 +291,14 @@ export function keepHeld(check) {
         gone = true;
         delete form.dataset.sent;
         form.classList.remove("is-sending");
-        const before = form.querySelector("[name=typed]")?.value;
+        const before = typedIn(form);
         hold(form);
         document.dispatchEvent(new CustomEvent("vaaka:step"));
         // Another value after this is another entry, and the same value the same one: the first may have arrived all the same.
-        const field = form.querySelector("[name=typed]");
         const key = form.querySelector("[name=key]");
         const first = key?.value;
-        field?.addEventListener("input", () => {
-          key.value = field.value === before ? first : newKey();
+        form.addEventListener("input", (typing) => {
+          if (typing.target.name === "typed") key.value = typedIn(form) === before ? first : newKey();
         });
       });
   });

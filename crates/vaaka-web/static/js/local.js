@@ -98,17 +98,45 @@ function reading(form, rules) {
   return null;
 }
 
+const plain = (words) => words.replace(/\s+/g, "").toLowerCase();
+
+/** Whether two ways to write a setting mean the same, as the server asks it. */
+function sameWords(one, other) {
+  const [a, b] = [parse(one), exact(other)];
+  return !a.words && !b.words ? same(a, b) : plain(one) === plain(other);
+}
+
+const lines = (text) => (text ?? "").split("\n").filter((line) => line !== "");
+
 function setting(form, rules) {
   const text = form.querySelector("[name=typed]").value.trim();
   if (text === "") return { words: `Read ${rules.name} on the instrument and type what it shows.` };
-  const plain = (words) => words.replace(/\s+/g, "").toLowerCase();
-  const [typed, wanted] = [parse(text), exact(rules.wanted)];
-  const holds = !typed.words && !wanted.words ? same(typed, wanted) : plain(text) === plain(rules.wanted);
-  if (holds) return null;
-  return {
-    attempt: text,
-    words: `The check stops here: ${rules.name} must be ${rules.wanted}, and \u201c${text}\u201d was typed. Set it right and look again; readings of a wrong set-up mean nothing.`,
-  };
+  if (![rules.wanted, ...lines(rules.also)].some((way) => sameWords(text, way))) {
+    return {
+      attempt: text,
+      words: `The check stops here: ${rules.name} must be ${rules.wanted}, and \u201c${text}\u201d was typed. Set it right and look again; readings of a wrong set-up mean nothing.`,
+    };
+  }
+  const [found] = attempts(form);
+  if (rules.byLead === undefined || found === undefined) return null;
+  return { words: `${rules.name} was found at \u201c${found}\u201d, and under this plan a lead decides about setting it right. Tell your lead.` };
+}
+
+function choice(form, rules) {
+  const chosen = form.querySelector("[name=typed]:checked");
+  return chosen ? null : { words: `Choose what ${rules.name} is: ${rules.wanted}.`, field: form.querySelector("[name=typed]") };
+}
+
+function text(form, rules) {
+  const typed = form.querySelector("[name=typed]").value.trim();
+  if (typed === "") return { words: `Read ${rules.name} and type it as it stands there.` };
+  const long = [...typed].length;
+  return long > Number(rules.upper) ? { words: `This has ${long} characters; ${rules.upper} are the most.` } : null;
+}
+
+function count(form, rules) {
+  const typed = form.querySelector("[name=typed]").value.trim();
+  return /^\d{1,6}$/.test(typed) ? null : { words: `Type ${rules.name} as a whole number from 0 to 999999, for example 12.` };
 }
 
 function condition(form, rules) {
@@ -130,13 +158,19 @@ export function ask(form) {
     return { words: `Tick each line when it is done: ${ticks.length - open.length} of ${ticks.length} are.`, field: open[0] };
   }
   const rules = form.dataset;
-  const found = { reading, setting, condition }[rules.rules]?.(form, rules) ?? null;
+  const found = { reading, setting, choice, text, count, condition }[rules.rules]?.(form, rules) ?? null;
   if (found?.asks !== undefined) form.dataset.asked = found.asks;
   if (found?.attempt !== undefined) {
     const before = attempts(form);
     if (before.at(-1) !== found.attempt.trim()) form.dataset.attempts = JSON.stringify([...before, found.attempt.trim()]);
   }
   return found;
+}
+
+/** What stands in the field of a form, or is chosen among its words. */
+export function typedIn(form) {
+  const field = form.querySelector("[name=typed]:checked") ?? form.querySelector("[name=typed]:not([type=radio])");
+  return field?.value ?? "";
 }
 
 /** What was typed at this form and not kept, oldest first. */

@@ -272,6 +272,7 @@ impl Bench {
             late: None,
             beside: false,
             corrected: vec![],
+            set_right: vec![],
             adjusted_with: None,
         };
         let completion = complete(method, &spec, &run, &context).map_err(fault)?;

@@ -35,7 +35,7 @@ const TEMPERATURE: GaugePlan = GaugePlan {
     presentation: Presentation::Applied,
     mean_limit: (Form::LargerOf, "0.8", "0.7"),
     hysteresis_limit: None,
-    settings: &[("the probe type", "Pt100"), ("the unit on the display", "°C")],
+    settings: &[("the probe type", "Pt100"), ("the unit on the display", "°C = C = degC")],
     conditions: &[(
         "Room temperature",
         "°C",

@@ -99,6 +99,12 @@ impl Bench {
                 let value = (low + high) / 2.0 + (high - low) / 9.0 * noise.normal();
                 proposal.typed = format!("{:.1}", value.clamp(low, high));
             }
+            Input::Choice { words, .. } => {
+                let word = words.first().ok_or_else(|| fault("a choice of nothing"))?;
+                proposal.typed.clone_from(&word.word);
+            }
+            Input::Text { .. } => proposal.typed = "as delivered".to_owned(),
+            Input::Count { .. } => proposal.typed = "1".to_owned(),
             Input::WaitStart { .. } | Input::Review => {}
             Input::WaitOver { start, .. } => {
                 if let Some((ready, _)) = run.wait(start) {
@@ -243,11 +249,7 @@ fn keep(
     at: Timestamp,
 ) -> Result<(), AppError> {
     let columns = columns_of(value);
-    let unit = match &step.input {
-        Input::Reading { unit, .. } => Some(unit.symbol().to_owned()),
-        Input::Condition { unit, .. } => Some(unit.clone()),
-        _ => None,
-    };
+    let unit = step.input.unit().map(str::to_owned);
     let detail = json!({ "step": step.key, "repeat": repeat, "typed": typed, "value": value });
     audit(world, id, at, who, "entry_kept", detail);
     world.readings.push(Reading {

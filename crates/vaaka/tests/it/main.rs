@@ -29,6 +29,7 @@ mod web_countersign;
 mod web_everyday;
 mod web_everywhere;
 mod web_gauge;
+mod web_inputs;
 mod web_instruments;
 mod web_paper;
 mod web_people;

@@ -182,11 +182,13 @@ impl Walk {
         assert!(answer.find(".field-error").is_some(), "{step} {typed}: {}", answer.text);
     }
 
-    /// Corrects something kept, with a reason; a new zero voids the loads.
+    /// Corrects something kept, with a reason; a new zero voids the loads, a new setting or condition the points.
     async fn correct(&mut self, page: &Page) {
-        let Some(link) = page.attribute("table.kept a", "href") else {
+        let links = page.hrefs("table.kept a");
+        if links.is_empty() {
             return;
-        };
+        }
+        let link = links[self.rng.random_range(0..links.len())].clone();
         let path = link.clone();
         let shown = self.bench().await.get(&path).await;
         let mut form = shown.form("form.entry");
@@ -203,6 +205,9 @@ impl Walk {
         assert_eq!(answer.status, StatusCode::SEE_OTHER, "{step} {typed}: {}", answer.text);
         self.model.insert((step.clone(), repeat), typed);
         self.model.retain(|(key, _), _| key != "review");
+        if step.starts_with("setting") || step.starts_with("condition") {
+            self.model.retain(|(key, _), _| !key.starts_with("point-"));
+        }
         if step == "zero" {
             self.model.retain(|(key, _), _| !key.starts_with("load-") && key != "zero-return");
         }

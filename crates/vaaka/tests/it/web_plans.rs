@@ -7,22 +7,22 @@ use reqwest::StatusCode;
 use crate::client::{Bench, Page};
 use crate::support::Server;
 
-async fn lead(server: &Server) -> Bench {
+pub async fn lead(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
 }
 
-async fn other_lead(server: &Server) -> Bench {
+pub async fn other_lead(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "rauno", "hiljainen-vuo-5").await
 }
 
 /// The form of a new plan for the second hydraulic gauge, up to the editor.
-async fn editor(bench: &Bench) -> Page {
+pub async fn editor(bench: &Bench) -> Page {
     let page = bench.get("/new/plan?instrument=P-12").await;
     let typed = [("method", "gauge"), ("name", "Hydraulic gauge each day")];
     bench.submit(&page, "/new/plan", &typed).await
 }
 
-const TWO_WAYS: [(&str, &str); 30] = [
+pub const TWO_WAYS: [(&str, &str); 31] = [
     ("standard", "tag:6"),
     ("due_rule", "each_day"),
     ("minutes", "8"),
@@ -33,6 +33,7 @@ const TWO_WAYS: [(&str, &str); 30] = [
     ("s.hysteresis_limit.form", "absolute"),
     ("s.hysteresis_limit.half_width", "4"),
     ("s.settings.0.name", "the unit on the display"),
+    ("s.settings.0.kind", "exactly"),
     ("s.settings.0.expected", "bar"),
     ("s.cautions", "Oil under pressure: shield closed.\nNobody in line with the fitting."),
     ("s.closing", "Vented, then disconnected."),
@@ -55,7 +56,7 @@ const TWO_WAYS: [(&str, &str); 30] = [
     ("change_note", "first version"),
 ];
 
-async fn press(bench: &Bench, version: &str, what: &str) -> Page {
+pub async fn press(bench: &Bench, version: &str, what: &str) -> Page {
     let page = bench.get(version).await;
     let mut fields: HashMap<String, String> =
         page.form(&format!("form[action='{version}/{what}']"));

@@ -372,8 +372,8 @@ async fn a_repeat_that_would_be_refused_is_not_offered() {
             "trai",
         ),
         (
-            "UPDATE instruments SET state = 'out' WHERE tag = 'R-02'",
-            "UPDATE instruments SET state = 'restricted' WHERE tag = 'R-02'",
+            "UPDATE instruments SET state = 'out', restricted_to = NULL WHERE tag = 'R-02'",
+            "UPDATE instruments SET state = 'on_hold' WHERE tag = 'R-02'",
             "Take it back first",
         ),
         (

@@ -16,7 +16,10 @@ use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::common::measured_twice;
-use super::{Bound, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{
+    Bound, ChoiceWord, Input, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step,
+    Travel,
+};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -41,13 +44,104 @@ pub enum Presentation {
     Inserted,
 }
 
-/// A setting that the instrument must show.
+/// What is wanted of a setting.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum SettingKind {
+    /// It must be this, in one of the ways to write it.
+    #[default]
+    Exactly,
+    /// It is one of several words; which is kept.
+    OneOf,
+    /// A line of text, kept as it was found.
+    Text,
+    /// A whole number, kept as it was found.
+    Count,
+}
+
+/// A setting that the instrument shows.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RequiredSetting {
     /// What it is called, "the unit on the display".
     pub name: String,
-    /// What it must be.
+    /// What is wanted of it.
+    #[serde(default)]
+    pub kind: SettingKind,
+    /// What it must be, or the words of which it is one: words with semicolons between, ways to write one with `=`
+    /// between, as in `°C = C; °F = F`.
     pub expected: String,
+    /// Whether one that was found wrong is set right by a lead only.
+    #[serde(default)]
+    pub by_lead: bool,
+}
+
+impl RequiredSetting {
+    /// Its words, each with the other ways to write it.
+    #[must_use]
+    pub fn words(&self) -> Vec<ChoiceWord> {
+        let ways = |text: &str| {
+            let mut ways = text.split('=').map(str::trim).filter(|way| !way.is_empty());
+            let word = ways.next()?.to_owned();
+            Some(ChoiceWord { word, also: ways.map(str::to_owned).collect() })
+        };
+        self.expected.split(';').filter_map(ways).collect()
+    }
+
+    fn fault(&self) -> Option<String> {
+        let name = self.name.trim();
+        if name.is_empty() {
+            return Some("a setting needs a name".into());
+        }
+        let words = self.words();
+        let fewest = match self.kind {
+            SettingKind::Exactly => 1,
+            SettingKind::OneOf => 2,
+            SettingKind::Text | SettingKind::Count => return None,
+        };
+        if words.len() < fewest {
+            return Some(match self.kind {
+                SettingKind::OneOf => {
+                    format!("{name}: give the words of which it is one, with semicolons between")
+                }
+                _ => format!("{name}: say what it must show"),
+            });
+        }
+        if self.kind == SettingKind::Exactly && words.len() > 1 {
+            // A semicolon may stand on a display: then it is no list.
+            return None;
+        }
+        let plain = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
+        let mut known: Vec<String> = Vec::new();
+        for way in words.iter().flat_map(|one| std::iter::once(&one.word).chain(&one.also)) {
+            if known.contains(&plain(way)) {
+                return Some(format!("{name}: “{way}” stands there twice"));
+            }
+            known.push(plain(way));
+        }
+        None
+    }
+
+    /// What its step asks for.
+    #[must_use]
+    pub fn input(&self) -> Input {
+        let name = self.name.clone();
+        let mut words = self.words();
+        match self.kind {
+            SettingKind::Exactly if words.len() == 1 => {
+                let ChoiceWord { word, also } = words.swap_remove(0);
+                Input::Setting { name, expected: word, also, by_lead: self.by_lead }
+            }
+            SettingKind::Exactly => Input::Setting {
+                name,
+                expected: self.expected.clone(),
+                also: vec![],
+                by_lead: self.by_lead,
+            },
+            SettingKind::OneOf => Input::Choice { name, words },
+            SettingKind::Text => Input::Text { name },
+            SettingKind::Count => Input::Count { name },
+        }
+    }
 }
 
 /// A condition that must hold before anything is measured.
@@ -159,6 +253,9 @@ impl SettingsV1 {
                     index + 1
                 ));
             }
+        }
+        if let Some(words) = self.settings.iter().find_map(RequiredSetting::fault) {
+            return Some(words);
         }
         self.conditions.iter().find_map(|condition| condition_fault(condition, plan)).or_else(
             || {

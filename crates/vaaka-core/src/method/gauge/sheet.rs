@@ -35,13 +35,26 @@ pub fn sheet() -> Sheet {
                 ],
             },
             SheetGroup {
-                title: "Settings that the instrument must show",
+                title: "Settings that the instrument shows",
                 fields: vec![field(
                     "settings",
                     "Settings",
                     Rows(vec![
                         field("name", "Setting", Text).hint("As it follows “What is … set to?”"),
-                        field("expected", "Must show", Text),
+                        field(
+                            "kind",
+                            "It",
+                            Choice(vec![
+                                ("exactly", "must be this"),
+                                ("one_of", "is one of these"),
+                                ("text", "is written down"),
+                                ("count", "is counted"),
+                            ]),
+                        ),
+                        field("expected", "This, or these", Text).hint(
+                            "Ways to write one with = between, several with ; between: “°C = C; °F = F”.",
+                        ),
+                        field("by_lead", "Only a lead sets it right", Tick),
                     ]),
                 )],
             },

@@ -2,7 +2,7 @@
 
 use rust_decimal::Decimal;
 
-use super::{Presentation, SettingsV1, evaluate, scene};
+use super::{Presentation, SettingKind, SettingsV1, evaluate, scene};
 use crate::judgement::ToleranceLimits;
 use crate::method::common::{fixture_step, standard_steps};
 use crate::method::{
@@ -55,13 +55,23 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
     }
     for (index, setting) in settings.settings.iter().enumerate() {
         way.push(Step {
-            detail: "Read it on the instrument itself, then type what it shows.".into(),
+            detail: match setting.kind {
+                SettingKind::OneOf => "Read it on the instrument itself, then choose it.".into(),
+                _ => "Read it on the instrument itself, then type what it shows.".into(),
+            },
             voids: points.clone(),
             ..Step::plain(
                 &format!("setting-{}", index + 1),
                 capital(&setting.name),
-                format!("What is {} set to?", setting.name),
-                Input::Setting { name: setting.name.clone(), expected: setting.expected.clone() },
+                match setting.kind {
+                    SettingKind::Exactly | SettingKind::OneOf => {
+                        format!("What is {} set to?", setting.name)
+                    }
+                    SettingKind::Text | SettingKind::Count => {
+                        format!("What is {}?", setting.name)
+                    }
+                },
+                setting.input(),
             )
         });
     }
