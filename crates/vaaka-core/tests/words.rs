@@ -3,7 +3,10 @@
 
 use jiff::Timestamp;
 use jiff::tz::TimeZone;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
 use rstest::rstest;
+use rust_decimal::Decimal;
 use serde_json::json;
 use vaaka_core::chart::{Criterion, Firing, Side, SigmaSource};
 use vaaka_core::history::{Crossing, Drift};
@@ -300,8 +303,12 @@ fn numbers_never_hide_their_verdict(
     } else {
         Reason::MeanOutside { key: key() }
     };
+    let opened = reason_numbers(&reason, std::slice::from_ref(&pair));
     let words = reason_sentence(&reason, &[pair], &TimeZone::UTC);
     assert!(words.contains(numbers) && words.contains(verdict), "{words}");
+    // Opened, the sentence shows the same value.
+    let value = numbers.split(" against").next().unwrap();
+    assert_eq!(opened[0], ("value", value.to_owned()));
     assert!(!words.contains("times the uncertainty"), "{words}");
 }
 
@@ -319,4 +326,34 @@ fn points_of_what_fired() {
     assert_eq!(of(Criterion::Ewma).len(), 1);
     assert_eq!(of(Criterion::Cusum)[1], ("checks since the sum left zero", "3".to_owned()));
     assert_eq!(of(Criterion::TwoOfThree)[1].1, "3");
+}
+
+/// Whatever the digits: the numbers that a reason opens to lie on the side of the limit that the verdict names, also where
+/// they are so near that the usual places would show them as equal.
+#[test]
+fn opened_numbers_lie_on_the_side_that_is_judged() {
+    let mut random = ChaCha8Rng::seed_from_u64(5);
+    let number = |text: &str| {
+        let plain = text.trim().trim_end_matches(" g").replace('\u{2212}', "-").replace('+', "");
+        plain.parse::<f64>().unwrap_or_else(|_| panic!("“{text}”"))
+    };
+    let (mut inside, mut outside) = (0, 0);
+    for _ in 0..2_000 {
+        let decimals = random.random_range(0..4);
+        let limit = Decimal::new(random.random_range(1..400_000), random.random_range(0..5));
+        let off = Decimal::new(random.random_range(-30..30), random.random_range(0..6));
+        let pair = judged(&[&(limit + off).to_string()], &limit.to_string(), decimals);
+        let passes = pair.1.conformity == Conformity::Pass;
+        let key = "error-20".to_owned();
+        let reason = if passes { Reason::Within { key } } else { Reason::MeanOutside { key } };
+        let opened = reason_numbers(&reason, std::slice::from_ref(&pair));
+        let told = |name: &str| opened.iter().find(|(own, _)| *own == name).unwrap().1.clone();
+        let (value, tolerance) = (told("value"), told("tolerance"));
+        let (lower, upper) = tolerance.split_once(" to ").unwrap();
+        let shown = number(&value);
+        let shows_inside = number(lower) <= shown && shown <= number(upper);
+        assert_eq!(shows_inside, passes, "{value} against {tolerance} ({limit} and {off})");
+        if passes { inside += 1 } else { outside += 1 }
+    }
+    assert!(inside > 500 && outside > 500, "{inside} inside, {outside} outside");
 }

@@ -1,6 +1,6 @@
 //! The numbers behind a reason, line by line.
 
-use super::words::{factor_words, limit_places};
+use super::words::{factor_words, limit_places, mean_of, places_to_see};
 use super::{Characteristic, ConformityResult, GuardBasis, Reason, Scatter, ToleranceLimits};
 use crate::chart::Criterion;
 use crate::quantity::{show_decimal, show_float, show_signed, show_signed_float};
@@ -96,7 +96,10 @@ fn conformity_numbers(
 ) -> Vec<(&'static str, String)> {
     let unit = characteristic.unit;
     let d = characteristic.mean_decimals();
-    let mut lines = vec![("value", with_unit(show_signed_float(characteristic.value(), d), unit))];
+    // As in the sentence: no number hides on which side of a limit it lies.
+    let more = places_to_see(characteristic);
+    let value = show_signed(mean_of(characteristic), d + more);
+    let mut lines = vec![("value", with_unit(value, unit))];
     if characteristic.singles.len() > 1 {
         let singles: Vec<String> = characteristic
             .singles
@@ -106,7 +109,7 @@ fn conformity_numbers(
         lines.push(("single readings", with_unit(singles.join(", "), unit)));
     }
     if let Some(limits) = characteristic.limits {
-        let words = limit_words(limits, characteristic.decimals);
+        let words = limit_words(limits, characteristic.decimals + more);
         lines.push(("tolerance", with_unit(words, unit)));
     }
     if let Some(limits) = characteristic.single_limits {

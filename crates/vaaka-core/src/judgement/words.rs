@@ -323,6 +323,16 @@ pub(super) fn value_and_limits(
     limits: Option<ToleranceLimits>,
     (value_places, limit_places): (u32, u32),
 ) -> (String, String) {
+    let more = places_more(value, limits, (value_places, limit_places));
+    (show_signed(value, value_places + more), limit_text(limits, limit_places + more))
+}
+
+/// How many places more than usual a value and its limits need for that.
+fn places_more(
+    value: Decimal,
+    limits: Option<ToleranceLimits>,
+    (value_places, limit_places): (u32, u32),
+) -> u32 {
     let side = |value: Decimal, limits: ToleranceLimits| {
         limits.lower.is_none_or(|lower| value >= lower)
             && limits.upper.is_none_or(|upper| value <= upper)
@@ -339,12 +349,17 @@ pub(super) fn value_and_limits(
             side(round(value, value_places + more), rounded) == side(value, limits)
         })
     };
-    let more = (0..6).find(|more| shows(*more)).unwrap_or(6);
-    (show_signed(value, value_places + more), limit_text(limits, limit_places + more))
+    (0..6).find(|more| shows(*more)).unwrap_or(6)
+}
+
+/// [`places_more`] of a characteristic's value.
+pub(super) fn places_to_see(characteristic: &Characteristic) -> u32 {
+    let places = (characteristic.mean_decimals(), characteristic.decimals);
+    places_more(mean_of(characteristic), characteristic.limits, places)
 }
 
 /// The mean of a characteristic as a decimal, for show.
-fn mean_of(characteristic: &Characteristic) -> Decimal {
+pub(super) fn mean_of(characteristic: &Characteristic) -> Decimal {
     characteristic
         .mean
         .unwrap_or_else(|| characteristic.sum() / Decimal::from(characteristic.n().max(1)))

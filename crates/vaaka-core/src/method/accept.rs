@@ -138,7 +138,7 @@ pub enum EntryError {
     },
     /// Found wrong, and set right by somebody who may not decide that.
     #[error(
-        "{name} was found at “{found}”, and under this plan a lead decides about setting it right. Tell your lead: they take the check over here and type what it shows then."
+        "It was found at “{found}”, and under this plan a lead decides about setting {name} right. Tell your lead: they take the check over here and type what it shows then."
     )]
     ForALead {
         /// The setting.

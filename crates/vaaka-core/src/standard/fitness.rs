@@ -633,4 +633,29 @@ mod tests {
         let refusal = check_tag("M1-A", Some("M1-A"), &all, offer(), now(), TODAY).unwrap_err();
         assert!(refusal.to_string().contains("put the instrument on hold"), "{refusal}");
     }
+
+    /// A plan in psi finds its pieces in bar by the names of their values, each piece once, and one whose number is the same
+    /// before one that is only near.
+    #[test]
+    fn pieces_of_another_system_of_units_are_found_by_their_names() {
+        let d = |text: &str| text.parse::<Decimal>().unwrap();
+        let mut blocks = weights("PR-1");
+        blocks.kind = "pressure_reference".into();
+        blocks.pieces = vec![(d("10"), Unit::Bar), (d("20"), Unit::Bar), (d("145"), Unit::Psi)];
+        let all = [blocks];
+        let fits = |wanted: &[&str]| {
+            let nominals: Vec<_> = wanted.iter().map(|text| (d(text), Unit::Psi)).collect();
+            let offer = Offer { kind: "pressure_reference", nominals: &nominals, readings: 1 };
+            !alternatives(&all, "", offer, now(), TODAY).is_empty()
+        };
+        assert!(fits(&["145"]) && fits(&["290"]) && fits(&["145", "290"]));
+        assert!(fits(&["290.08"]) && fits(&["145.04"]));
+        // The one of 145 psi and the one of 10 bar are two pieces; a third of them is not there.
+        assert!(fits(&["145", "145"]) && fits(&["145", "145.04"]) && fits(&["145.04", "145"]));
+        assert!(!fits(&["145", "145", "145"]) && !fits(&["145.04", "145.04"]));
+        assert!(!fits(&["146"]) && !fits(&["290.2"]) && !fits(&["10"]));
+        let kilograms = [(d("10"), Unit::Kilogram)];
+        let offer = Offer { kind: "pressure_reference", nominals: &kilograms, readings: 1 };
+        assert!(alternatives(&all, "", offer, now(), TODAY).is_empty());
+    }
 }

@@ -111,10 +111,10 @@ pub async fn show(
     let (wanted, error) = wanted(&query, &desk.here);
     let found = search::find(&mut desk.connection, &wanted, MOST).await?;
     let heading = match found.len() {
-        0 => "nothing fits".to_owned(),
-        1 => "one fits".to_owned(),
-        n if n as i64 >= MOST => format!("the newest {n} that fit"),
-        n => format!("{n} fit"),
+        0 => "none found".to_owned(),
+        1 => "one found".to_owned(),
+        n if n as i64 >= MOST => format!("the newest {n} found"),
+        n => format!("{n} found"),
     };
     let template = RecordsPage {
         verdicts: VERDICTS

@@ -80,8 +80,8 @@ function reading(form, rules) {
   if (!isStep(value, step)) {
     return { words: `This display moves in steps of ${rules.step} ${rules.name}, so it cannot show ${text.trim()}. Read it again.` };
   }
-  const asked = form.dataset.asked === undefined ? null : parse(form.dataset.asked);
-  if (!near(value) && !(asked && same(asked, value))) {
+  const asked = form.dataset.asked === undefined ? null : parse(bare(form.dataset.asked, rules.name));
+  if (!near(value) && !(asked && !asked.words && same(asked, value))) {
     return {
       asks: text,
       attempt: text,
@@ -119,7 +119,7 @@ function setting(form, rules) {
   }
   const [found] = attempts(form);
   if (rules.byLead === undefined || found === undefined) return null;
-  return { words: `${rules.name} was found at \u201c${found}\u201d, and under this plan a lead decides about setting it right. Tell your lead.` };
+  return { words: `It was found at \u201c${found}\u201d, and under this plan a lead decides about setting ${rules.name} right. Tell your lead.` };
 }
 
 function choice(form, rules) {
@@ -140,7 +140,7 @@ function count(form, rules) {
 }
 
 function condition(form, rules) {
-  const text = bare(form.querySelector("[name=typed]").value, rules.wanted.split(" ").at(-1));
+  const text = bare(form.querySelector("[name=typed]").value, rules.step);
   const value = parse(text);
   if (value.words) return { words: value.words };
   const low = rules.lower !== "" && less(value, exact(rules.lower));

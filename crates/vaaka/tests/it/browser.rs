@@ -45,6 +45,12 @@ async fn the_network_goes_and_nothing_is_lost() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_choice_a_text_and_a_count_by_keyboard_and_without_the_network() {
+    let server = crate::web_inputs::planned().await;
+    script("inputs.mjs", &server.base, &[]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_page_of_the_application_answers_without_the_network() {
     let server = Server::demo().await;
     script("shell.mjs", &server.base, &[]).await;

@@ -41,3 +41,4 @@ mod web_standards;
 mod web_standing;
 mod web_tables;
 mod web_way_on;
+mod web_whole_round;

@@ -78,6 +78,11 @@ impl Case {
     }
 }
 
+/// A server whose second hydraulic gauge has a plan with a setting of each kind.
+pub async fn planned() -> Server {
+    Case::new().await.server
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_choice_a_text_and_a_count_are_kept_as_they_were_found() {
     let case = Case::new().await;

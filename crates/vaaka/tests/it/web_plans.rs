@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 
+use diesel_async::SimpleAsyncConnection;
 use reqwest::StatusCode;
 
 use crate::client::{Bench, Page};
@@ -234,4 +235,48 @@ async fn a_changed_display_asks_for_a_new_version_first() {
     press(&rauno, &version, "approve").await;
     let path = aino.start("R-02").await;
     assert_eq!(aino.get(&path).await.status, StatusCode::OK);
+}
+
+/// Pieces that are certified in bar serve a gauge that shows psi: they are found by the names of their values, and what is
+/// computed with is the certified value (1 bar is 14.503 773 8 psi, NIST SP 811, appendix B).
+#[tokio::test(flavor = "multi_thread")]
+async fn pieces_in_bar_serve_a_gauge_in_psi() {
+    let server = Server::demo().await;
+    let mut owner = server.owner().await;
+    owner
+        .batch_execute(
+            "SET session_replication_role = replica;
+             UPDATE instruments SET unit = 'psi', resolution = 1, range_low = 0, maximum = 6000,
+                 work_low = NULL, work_high = NULL WHERE tag = 'P-12'",
+        )
+        .await
+        .unwrap();
+    let (ilma, rauno) = (lead(&server).await, other_lead(&server).await);
+    let page = editor(&ilma).await;
+    let of = |low: &'static str, high: &'static str| {
+        TWO_WAYS.map(|(name, value)| match (name, value) {
+            ("points.0.nominal" | "points.2.nominal", _) => (name, low),
+            ("points.1.nominal", _) => (name, high),
+            (_, "bar") => (name, "psi"),
+            other => other,
+        })
+    };
+    for (low, high, words) in [
+        ("1150", "4641", "These pieces make 1160.3 psi, and the point is 1150 psi."),
+        ("1160", "4641.5", "These pieces make 4641.21 psi, and the point is 4641.5 psi."),
+    ] {
+        let refused = ilma.submit(&page, "/new/plan", &of(low, high)).await;
+        assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+        assert!(refused.words("main").contains(words), "{}", refused.words("main"));
+    }
+    let saved = ilma.submit(&page, "/new/plan", &of("1160", "4641.2")).await;
+    assert_eq!(saved.status, StatusCode::SEE_OTHER, "{}", saved.words("main"));
+    let version = saved.location.unwrap();
+    assert_eq!(press(&rauno, &version, "approve").await.status, StatusCode::SEE_OTHER);
+    let teemu = Bench::signed_in(&server.base, "teemu", "kuiva-kivi-7").await;
+    let verdict = teemu.run("P-12", &["1160", "4641", "4642", "1161"]).await;
+    assert!(verdict.words("h1").contains("Within tolerance"), "{}", verdict.words("h1"));
+    // 320.05 bar are 4641.93 psi: 4641 and 4642 are −0.93 and +0.07 off, not −0.2 and +0.8.
+    let results = verdict.words("table.results");
+    assert!(results.contains("Error at 4641.2 psi, rising singles −1, 0 −0.4 psi"), "{results}");
 }

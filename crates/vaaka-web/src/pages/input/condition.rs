@@ -18,6 +18,7 @@ pub fn shown(step: &Step) -> Shown {
             kind: "condition",
             wanted: wanted.clone(),
             words: advice.clone(),
+            step: unit.clone(),
             name: name.clone(),
             lower: text(lower),
             upper: text(upper),

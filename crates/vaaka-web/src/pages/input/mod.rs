@@ -5,6 +5,8 @@ mod choice;
 mod condition;
 mod confirm;
 mod count;
+#[cfg(test)]
+mod local_test;
 mod reading;
 mod review;
 mod setting;
@@ -77,7 +79,7 @@ pub struct LocalRules {
     pub guard: String,
     /// The question about a far reading; what a condition advises.
     pub words: String,
-    /// Steps in which the display moves.
+    /// Steps in which the display moves; unit of a condition.
     pub step: String,
     /// Name of what is read; unit of a reading.
     pub name: String,
