@@ -98,6 +98,10 @@ fn each_fault_is_named_at_its_field(#[case] field: &str, #[case] typed: &str, #[
 #[case("1,5 h", 5_400)]
 #[case("30s", 30)]
 #[case("45", 45)]
+#[case("0", 0)]
+#[case("2h", 7_200)]
+#[case("0,5 min", 30)]
+#[case("90 sec", 90)]
 fn times_are_typed_as_people_say_them(#[case] typed: &str, #[case] seconds: u32) {
     let sheet = by_key("gauge").unwrap().sheet();
     let mut texts = sheet.show(&gauge_settings());
