@@ -476,3 +476,29 @@ fn a_temperature_is_asked_for_where_values_are_certified(
         (found, _) => panic!("{found:?}"),
     }
 }
+
+/// A plan of before there were kinds is frozen: it goes on to ask for just what stands there, also where that holds the
+/// marks that have a meaning since.
+#[rstest]
+#[case("Pt100", "pt 100", "Pt1000")]
+#[case("gain = 5", "GAIN=5", "5")]
+#[case("A; B", "a;b", "A")]
+#[case("=", "=", "x")]
+fn settings_of_old_plans_mean_what_they_meant(
+    #[case] expected: &str,
+    #[case] right: &str,
+    #[case] wrong: &str,
+) {
+    let plan = with(|settings| {
+        settings["settings"] = json!([{ "name": "it", "expected": expected }]);
+    });
+    let way = Gauge.way(&plan).unwrap();
+    let step = way.iter().find(|step| step.key.0 == "setting-1").unwrap();
+    let typed = |text: &str| {
+        let proposal = Proposal { typed: text.into(), ..Proposal::default() };
+        accept(step, &proposal, &RunState::default(), Timestamp::UNIX_EPOCH)
+    };
+    assert!(typed(right).is_ok(), "{expected}");
+    assert!(typed(wrong).unwrap_err().to_string().contains(&format!("must be {expected}")));
+    assert!(matches!(&step.input, Input::Setting { also, by_lead: false, .. } if also.is_empty()));
+}

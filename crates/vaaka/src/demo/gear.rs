@@ -294,7 +294,7 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
             .iter()
             .map(|(name, expected)| gauge::RequiredSetting {
                 name: (*name).to_owned(),
-                kind: gauge::SettingKind::Exactly,
+                kind: Some(gauge::SettingKind::Exactly),
                 expected: (*expected).to_owned(),
                 by_lead: false,
             })

@@ -45,11 +45,10 @@ pub enum Presentation {
 }
 
 /// What is wanted of a setting.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum SettingKind {
     /// It must be this, in one of the ways to write it.
-    #[default]
     Exactly,
     /// It is one of several words; which is kept.
     OneOf,
@@ -64,9 +63,9 @@ pub enum SettingKind {
 pub struct RequiredSetting {
     /// What it is called, "the unit on the display".
     pub name: String,
-    /// What is wanted of it.
+    /// What is wanted of it. None in plans of before there were kinds: it must be just what stands there, letter by letter.
     #[serde(default)]
-    pub kind: SettingKind,
+    pub kind: Option<SettingKind>,
     /// What it must be, or the words of which it is one: words with semicolons between, ways to write one with `=`
     /// between, as in `°C = C; °F = F`.
     pub expected: String,
@@ -88,25 +87,26 @@ impl RequiredSetting {
     }
 
     fn fault(&self) -> Option<String> {
+        let kind = self.kind?;
         let name = self.name.trim();
         if name.is_empty() {
             return Some("a setting needs a name".into());
         }
         let words = self.words();
-        let fewest = match self.kind {
+        let fewest = match kind {
             SettingKind::Exactly => 1,
             SettingKind::OneOf => 2,
             SettingKind::Text | SettingKind::Count => return None,
         };
         if words.len() < fewest {
-            return Some(match self.kind {
+            return Some(match kind {
                 SettingKind::OneOf => {
                     format!("{name}: give the words of which it is one, with semicolons between")
                 }
                 _ => format!("{name}: say what it must show"),
             });
         }
-        if self.kind == SettingKind::Exactly && words.len() > 1 {
+        if kind == SettingKind::Exactly && words.len() > 1 {
             // A semicolon may stand on a display: then it is no list.
             return None;
         }
@@ -127,19 +127,19 @@ impl RequiredSetting {
         let name = self.name.clone();
         let mut words = self.words();
         match self.kind {
-            SettingKind::Exactly if words.len() == 1 => {
+            Some(SettingKind::Exactly) if words.len() == 1 => {
                 let ChoiceWord { word, also } = words.swap_remove(0);
                 Input::Setting { name, expected: word, also, by_lead: self.by_lead }
             }
-            SettingKind::Exactly => Input::Setting {
+            None | Some(SettingKind::Exactly) => Input::Setting {
                 name,
                 expected: self.expected.clone(),
                 also: vec![],
                 by_lead: self.by_lead,
             },
-            SettingKind::OneOf => Input::Choice { name, words },
-            SettingKind::Text => Input::Text { name },
-            SettingKind::Count => Input::Count { name },
+            Some(SettingKind::OneOf) => Input::Choice { name, words },
+            Some(SettingKind::Text) => Input::Text { name },
+            Some(SettingKind::Count) => Input::Count { name },
         }
     }
 }

@@ -56,7 +56,9 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
     for (index, setting) in settings.settings.iter().enumerate() {
         way.push(Step {
             detail: match setting.kind {
-                SettingKind::OneOf => "Read it on the instrument itself, then choose it.".into(),
+                Some(SettingKind::OneOf) => {
+                    "Read it on the instrument itself, then choose it.".into()
+                }
                 _ => "Read it on the instrument itself, then type what it shows.".into(),
             },
             voids: points.clone(),
@@ -64,10 +66,10 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
                 &format!("setting-{}", index + 1),
                 capital(&setting.name),
                 match setting.kind {
-                    SettingKind::Exactly | SettingKind::OneOf => {
+                    None | Some(SettingKind::Exactly | SettingKind::OneOf) => {
                         format!("What is {} set to?", setting.name)
                     }
-                    SettingKind::Text | SettingKind::Count => {
+                    Some(SettingKind::Text | SettingKind::Count) => {
                         format!("What is {}?", setting.name)
                     }
                 },
