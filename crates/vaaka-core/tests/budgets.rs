@@ -348,12 +348,7 @@ fn every_budget_by_a_second_way() {
             measured_at: Timestamp::UNIX_EPOCH,
             earlier: vec![],
             slots,
-            superseded: None,
-            late: None,
-            beside: false,
-            corrected: vec![],
-            set_right: vec![],
-            adjusted_with: None,
+            ..RunContext::default()
         };
         let completion = complete(method, &plan, &run, &context).unwrap();
         let errors: BTreeMap<String, Vec<f64>> = completion

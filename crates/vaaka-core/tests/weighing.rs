@@ -287,12 +287,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
         measured_at: Timestamp::from_second(1_760_000_000).unwrap(),
         earlier: earlier.iter().map(|conforms| Attempt { conforms: *conforms }).collect(),
         slots: vec![slot("error-20-rising")],
-        superseded: None,
-        late: None,
-        beside: false,
-        corrected: vec![],
-        set_right: vec![],
-        adjusted_with: None,
+        ..RunContext::default()
     }
 }
 

@@ -75,7 +75,7 @@ pub struct StreamPoint {
 }
 
 /// What surrounds a run.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct RunContext {
     /// When it was measured.
     pub measured_at: Timestamp,

@@ -18,13 +18,7 @@ fn context(earlier: &[Conformity]) -> RunContext {
     RunContext {
         measured_at: start(),
         earlier: earlier.iter().map(|conforms| Attempt { conforms: *conforms }).collect(),
-        slots: vec![],
-        superseded: None,
-        late: None,
-        beside: false,
-        corrected: vec![],
-        set_right: vec![],
-        adjusted_with: None,
+        ..RunContext::default()
     }
 }
 

@@ -268,12 +268,7 @@ impl Bench {
             measured_at: ends_at,
             earlier: earlier.to_vec(),
             slots: self.books.iter().map(|book| book.slot.clone()).collect(),
-            superseded: None,
-            late: None,
-            beside: false,
-            corrected: vec![],
-            set_right: vec![],
-            adjusted_with: None,
+            ..RunContext::default()
         };
         let completion = complete(method, &spec, &run, &context).map_err(fault)?;
         let counts = purpose == Purpose::AsFound && unsettled(earlier).is_empty();
