@@ -791,7 +791,7 @@ pub async fn prove(
     refuse_other_open(&mut desk, &view, Purpose::AsLeft).await?;
     may_run(&mut desk, &signed, &view).await?;
     let certificates = standards_for(&mut desk, &view).await?;
-    fits(&mut desk, &view, &certificates, Purpose::AsLeft).await?;
+    fits(&mut desk.connection, &view, &certificates, Purpose::AsLeft).await?;
     let key = typed.get("key").parse::<Uuid>().unwrap_or_else(|_| new_key());
     let check = checks::open(
         &mut desk.connection,

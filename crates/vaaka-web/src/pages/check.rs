@@ -306,16 +306,13 @@ async fn keep_entry(
     let mut taken = None;
     if let Input::Tag { place, any_of_kind, expected } = &target.step.input {
         let fixed = any_of_kind.is_none().then_some(expected.as_str());
-        match judge_tag(state, &view, *place, fixed, &form.typed).await? {
+        match judge_tag((state, &mut connection), &view, *place, fixed, &form.typed).await? {
             Ok((tag, certificate)) => {
                 taken = Some((*place, certificate));
                 proposal.standard = Some(Ok(tag));
             }
             Err(refusal) => proposal.standard = Some(Err(refusal)),
         }
-    } else if let Input::Setting { by_lead: true, .. } = target.step.input {
-        proposal.by_lead = signed.person.role == "lead";
-        proposal.found = found_wrong(&connection, &view, target.step, form, measured).await?;
     } else if let Some(words) = view.withdrawn_words() {
         let mut typed = form.as_typed();
         typed.error = Some(words);
@@ -329,6 +326,12 @@ async fn keep_entry(
             typed.error = Some(words);
             return again(view, typed);
         }
+    }
+    // What was tried on the device stays on record, also where this is refused: the next try comes without it.
+    keep_attempted(&mut connection, &view, &target, (form, &proposal), (measured, signed)).await?;
+    if let Input::Setting { by_lead: true, .. } = target.step.input {
+        proposal.by_lead = signed.person.role == "lead";
+        proposal.found = found_wrong(&connection, &view, target.step).await?;
     }
     // Too late is judged by when it arrived, too early by when it is said to have been read.
     let judged =
@@ -350,7 +353,6 @@ async fn keep_entry(
             return again(view, typed);
         }
     };
-    keep_attempted(&mut connection, &view, &target, (form, &proposal), (measured, signed)).await?;
     if target.replaces.is_some() && form.reason.trim().is_empty() {
         let mut typed = form.as_typed();
         typed.reason_error =
@@ -435,20 +437,22 @@ fn measured_at(view: &OpenRun, step: &Step, form: &EntryForm, now: Timestamp) ->
 
 /// What the register says of the tag in hand, and the certificate that stands behind it.
 async fn judge_tag(
-    state: &AppState,
+    (state, connection): (&AppState, &mut Connection),
     view: &OpenRun,
     place: usize,
     fixed: Option<&str>,
     typed: &str,
 ) -> Result<Result<(String, CertificateId), TagRefusal>, WebError> {
-    let mut desk = Desk::open(state).await?;
-    let plan = plans::version(&mut desk.connection, view.check.plan_version_id).await?;
-    let points = plans::points(&mut desk.connection, view.check.plan_version_id).await?;
-    let all = standards::all(&mut desk.connection, desk.today).await?;
+    let now = state.now();
+    let zone = Here::find(state, connection).await?.zone;
+    let today = now.to_zoned_datetime(zone).date();
+    let plan = plans::version(connection, view.check.plan_version_id).await?;
+    let points = plans::points(connection, view.check.plan_version_id).await?;
+    let all = standards::all(connection, today).await?;
     let facts = all.iter().map(Record::facts).collect::<Result<Vec<_>, _>>()?;
     let wanted = wanted(&plan, &points, &all)?;
     let wanted = wanted.get(place).ok_or_else(|| WebError::Inner("place of a standard".into()))?;
-    let found = match check_tag(typed, fixed, &facts, wanted.offer(), desk.now, desk.today) {
+    let found = match check_tag(typed, fixed, &facts, wanted.offer(), now, today) {
         Ok(found) => found,
         Err(refusal) => return Ok(Err(refusal)),
     };
@@ -456,12 +460,12 @@ async fn judge_tag(
     let certificate =
         record.and_then(|record| record.certificate.as_ref()).ok_or(WebError::NotFound)?;
     // The lot may have changed since the check began; then what is in hand now counts.
-    let mut used = checks::certificates_of(&mut desk.connection, &view.check).await?;
+    let mut used = checks::certificates_of(connection, &view.check).await?;
     if used.get(place).is_some_and(|own| *own != certificate.id) {
         used[place] = certificate.id;
         let purpose: Result<Purpose, _> = view.check.purpose.parse();
         let purpose = purpose.map_err(|_| vaaka_store::unreadable_word(&view.check.purpose))?;
-        match fits(&mut desk, &plan, &used, purpose).await {
+        match fits(connection, &plan, &used, purpose).await {
             Err(WebError::NotNow { words }) => return Ok(Err(TagRefusal::Unmet { words })),
             other => other?,
         }
@@ -513,27 +517,15 @@ async fn second_person(
     Ok(Ok(Some(person.id)))
 }
 
-/// What a setting was found at before, where that was not the one wanted: as it was kept on record, or as the device
-/// held it while the network was gone.
+/// What a setting was found at before, where that was not the one wanted.
 async fn found_wrong(
     connection: &Connection,
     view: &OpenRun,
     step: &Step,
-    form: &EntryForm,
-    measured: Timestamp,
 ) -> Result<Option<String>, WebError> {
     let kept = attempts::of(connection, view.check.id).await?;
-    let kept =
-        kept.into_iter().find(|(row, _)| row.step_key == step.key.0 && row.kind == "setting");
-    if let Some((row, _)) = kept {
-        return Ok(Some(row.typed));
-    }
-    let wrong = |typed: &&str| {
-        let proposal = Proposal { typed: (*typed).to_owned(), ..Proposal::default() };
-        let refused = accept(step, &proposal, &view.run, measured).err();
-        refused.is_some_and(|error| error.attempt().is_some())
-    };
-    Ok(form.attempted.lines().map(str::trim).find(wrong).map(str::to_owned))
+    let of_step = |row: &AttemptRow| row.step_key == step.key.0 && row.kind == "setting";
+    Ok(kept.into_iter().find(|(row, _)| of_step(row)).map(|(row, _)| row.typed))
 }
 
 /// Keeps what was typed first while the network was gone, and what the rules would have refused or asked about.
@@ -546,9 +538,18 @@ async fn keep_attempted(
 ) -> Result<(), WebError> {
     /// Nobody types more wrong values at one step.
     const MOST: usize = 20;
+    let lines: Vec<&str> = form.attempted.lines().map(str::trim).collect();
+    if lines.iter().all(|line| line.is_empty()) {
+        return Ok(());
+    }
+    // Sent again, they are there already.
+    let before = attempts::of(connection, view.check.id).await?;
+    let known = |typed: &str| {
+        before.iter().any(|(row, _)| row.step_key == target.step.key.0 && row.typed == typed)
+    };
     let kept = form.typed.trim();
-    let lines = form.attempted.lines().map(str::trim);
-    for typed in lines.filter(|typed| !typed.is_empty() && *typed != kept).take(MOST) {
+    let new = lines.into_iter().filter(|typed| !typed.is_empty() && *typed != kept);
+    for typed in new.filter(|typed| !known(typed)).take(MOST) {
         let first = Proposal { typed: typed.to_owned(), confirm_far: None, ..proposal.clone() };
         if let Err(error) = accept(target.step, &first, &view.run, measured)
             && let Some(kind) = error.attempt()

@@ -17,7 +17,7 @@ use vaaka_store::ids::{CertificateId, PlanVersionId, StandardId};
 use vaaka_store::plans::{self, PlanView, choose_pieces, extra_standards};
 use vaaka_store::rows::{Check, PlanPointRow};
 use vaaka_store::standards::{self, Record};
-use vaaka_store::{StoreError, adjustments, orders, registers, rounds, trainings};
+use vaaka_store::{Connection, StoreError, adjustments, orders, registers, rounds, trainings};
 
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -59,7 +59,7 @@ pub async fn start(
     may_run(&mut desk, &signed, &view).await?;
     is_due(&mut desk, &view).await?;
     let certificates = standards_for(&mut desk, &view).await?;
-    fits(&mut desk, &view, &certificates, Purpose::AsFound).await?;
+    fits(&mut desk.connection, &view, &certificates, Purpose::AsFound).await?;
     let id = checks::open(
         &mut desk.connection,
         &NewCheck {
@@ -99,7 +99,7 @@ pub(super) async fn would_refuse(
         may_run(desk, signed, view).await?;
         is_due(desk, view).await?;
         let certificates = standards_for(desk, view).await?;
-        fits(desk, view, &certificates, Purpose::AsFound).await
+        fits(&mut desk.connection, view, &certificates, Purpose::AsFound).await
     };
     match asked.await {
         Ok(()) => Ok(None),
@@ -111,12 +111,12 @@ pub(super) async fn would_refuse(
 /// Whether the plan can be walked with these certificates. One may lack a piece that the plan names, or know no value
 /// at the temperatures that it allows: a check that began with it would have no way on.
 pub(super) async fn fits(
-    desk: &mut Desk,
+    connection: &mut Connection,
     view: &PlanView,
     certificates: &[CertificateId],
     purpose: Purpose,
 ) -> Result<(), WebError> {
-    let why = match plans::spec(&mut desk.connection, view, certificates, purpose).await {
+    let why = match plans::spec(connection, view, certificates, purpose).await {
         Ok(spec) => match method_of(view)?.way(&spec) {
             Ok(_) => return Ok(()),
             Err(error) => error.to_string(),

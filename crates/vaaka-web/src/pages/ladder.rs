@@ -336,7 +336,7 @@ pub async fn trial(
         }
         _ => return Err(not_now("Another rung is open now. Look at the ladder again.")),
     };
-    fits(&mut desk, &current, &certificates, Purpose::Trial).await?;
+    fits(&mut desk.connection, &current, &certificates, Purpose::Trial).await?;
     let trial = checks::open(
         &mut desk.connection,
         &NewCheck {

@@ -281,6 +281,9 @@ export function keepHeld(check) {
     form.dataset.sent = "yes";
     form.classList.add("is-sending");
     const fields = Object.fromEntries(new FormData(form));
+    // What was tried while the network was gone goes along, and stays on record whatever becomes of this.
+    const tried = attempts(form);
+    if (tried.length > 0) fields.attempted = tried.join("\n");
     send({ check: id, person: me(), fields })
       .then((answer) => {
         if (answer.state === "kept") window.location.assign(answer.next);

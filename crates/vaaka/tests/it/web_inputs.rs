@@ -158,8 +158,11 @@ async fn a_choice_a_text_and_a_count_are_kept_as_they_were_found() {
     );
     // And nothing that another program asks for breaks on them.
     let id = path.rsplit('/').next().unwrap();
-    let table = case.ilma.get(&format!("/export/check-{id}.csv")).await;
-    assert!(table.text.contains("№ 4711") || table.status == StatusCode::NOT_FOUND);
+    let table = case.ilma.get(&format!("/export/readings-{id}.csv")).await;
+    assert_eq!(table.status, StatusCode::OK);
+    for told in ["choice,", "text,", "count,", "№ 4711", "turbo", "middle"] {
+        assert!(table.text.contains(told), "no “{told}” in {}", table.text);
+    }
     assert!(case.ilma.look_over().await.contains("Unbroken"));
 }
 
@@ -189,6 +192,30 @@ async fn a_setting_found_wrong_is_set_right_by_a_lead_and_told() {
     );
     let record = case.ilma.get(&format!("{path}/record")).await.words("main");
     assert!(record.contains("psi") && record.contains("Teemu"), "{record}");
+}
+
+/// What was tried on a device while the network was gone counts like what was tried here, whatever becomes of the entry
+/// with which it comes: else the lead would be got round by waiting for the network.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_a_device_tried_is_no_way_round_the_lead() {
+    let case = Case::new().await;
+    let path = case.begun().await;
+    let page = case.teemu.get(&path).await;
+    let mut fields = page.form("form.entry");
+    fields.insert("typed".into(), "bar".into());
+    fields.insert("attempted".into(), "psi\nkPa".into());
+    let answer = case.teemu.post_short(&format!("{path}/entries"), &fields).await;
+    assert_eq!(answer.status, StatusCode::UNPROCESSABLE_ENTITY, "{}", answer.text);
+    assert!(answer.text.contains("found at “psi”"), "{}", answer.text);
+    // The page's own form follows, without what was tried; it is on record by then.
+    let told = case.refused(&case.teemu, &path, "bar").await;
+    assert!(told.words("#typed-error").contains("found at “psi”"));
+    let tried = lines(
+        &case.server.database,
+        "SELECT kind || ' ' || typed AS line FROM attempts WHERE check_id = (SELECT max(id) FROM checks) ORDER BY id",
+    )
+    .await;
+    assert_eq!(tried, ["setting psi", "setting kPa"]);
 }
 
 /// What cannot be asked for is refused where the plan is written.
