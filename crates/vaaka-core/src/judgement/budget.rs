@@ -443,7 +443,7 @@ mod tests {
     }
 
     /// JCGM 100:2008, table G.2, from memory; confirmed by SciPy's `t.ppf` (see
-    /// `tests/reference_values.rs`).
+    /// `tests/rules/reference_values.rs`).
     #[rstest]
     #[case(Coverage::P9545, 1.0, 13.97)]
     #[case(Coverage::P9545, 10.0, 2.28)]

@@ -94,6 +94,7 @@ fn characteristic(random: &mut ChaCha8Rng) -> Characteristic {
         indicative: false,
         charted: true,
         scatter_weight,
+        rests_on: vec![],
     }
 }
 

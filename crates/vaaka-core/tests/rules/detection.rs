@@ -3,12 +3,10 @@
 //! written anew.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-mod policies;
-
 use std::fmt::Write;
 use std::path::Path;
 
-use policies::{TOLERANCE, Way, YEAR, simulate};
+use super::policies::{TOLERANCE, Way, YEAR, simulate};
 use vaaka_core::chart::simulate::{
     Change, Circumstances, Detection, Runs, detection, run_length_of,
 };
@@ -62,7 +60,7 @@ fn found(design: &ChartDesign, change: Change) -> Detection {
 fn the_table_is_what_the_designs_do() {
     let mut text = format!(
         "# What each design finds\n\nSimulated: {QUIET} quiet checks, then a change and {WATCH} checks more, {RUNS} times each, independent normal values, seeded \
-         (`crates/vaaka-core/tests/detection.rs` computes this table, and fails when it is not what stands here). *Found*: the change was signalled on its own side \
+         (`crates/vaaka-core/tests/rules/detection.rs` computes this table, and fails when it is not what stands here). *Found*: the change was signalled on its own side \
          within the {WATCH} checks, with the standard error of the simulation. *Delay*: the checks until then, median over those found, with its 95 % interval. *False alarms*: signals \
          opened in a thousand quiet checks. The run length in control, from the start of a segment on, is exact where it stands alone, else simulated with its standard error.\n"
     );

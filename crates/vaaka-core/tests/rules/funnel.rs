@@ -3,9 +3,7 @@
 //! and a real drift is still caught.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-mod policies;
-
-use policies::{Way, simulate};
+use super::policies::{Way, simulate};
 use vaaka_core::stats::sample_std_dev;
 
 fn variance(way: Way) -> f64 {
@@ -46,7 +44,7 @@ fn a_real_drift_is_still_kept_inside() {
         let drifting = simulate(way, 0.02, 20_000);
         assert!(drifting.adjustments.len() > 50, "{way:?}: {}", drifting.adjustments.len());
         assert!(drifting.worse() * 20 < drifting.adjustments.len(), "{way:?}");
-        assert!(drifting.root_mean_square_level() < policies::TOLERANCE, "{way:?}");
+        assert!(drifting.root_mean_square_level() < super::policies::TOLERANCE, "{way:?}");
     }
     let (late, early) =
         (simulate(Way::Advice, 0.02, 20_000), simulate(Way::GuardFraction, 0.02, 20_000));

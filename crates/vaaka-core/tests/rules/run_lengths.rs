@@ -9,7 +9,7 @@ use vaaka_core::chart::run_length::{
 use vaaka_core::chart::{CusumDesign, EwmaDesign};
 
 fn kept() -> Value {
-    serde_json::from_str(include_str!("data/run_lengths.json")).unwrap()
+    serde_json::from_str(include_str!("../data/run_lengths.json")).unwrap()
 }
 
 fn part(case: &Value, name: &str) -> f64 {

@@ -10,7 +10,7 @@ use vaaka_core::stats::{
 };
 
 fn reference() -> Value {
-    serde_json::from_str(include_str!("data/control_constants.json")).unwrap()
+    serde_json::from_str(include_str!("../data/control_constants.json")).unwrap()
 }
 
 #[test]
@@ -82,7 +82,7 @@ fn student_t_agrees_with_printed_tables() {
 }
 
 fn risks() -> Value {
-    serde_json::from_str(include_str!("data/decision_risks.json")).unwrap()
+    serde_json::from_str(include_str!("../data/decision_risks.json")).unwrap()
 }
 
 fn part(case: &Value, name: &str) -> f64 {
@@ -131,7 +131,7 @@ fn coverage_factors_agree_with_scipy() {
 }
 
 fn baseline() -> Value {
-    serde_json::from_str(include_str!("data/baseline_statistics.json")).unwrap()
+    serde_json::from_str(include_str!("../data/baseline_statistics.json")).unwrap()
 }
 
 fn numbers(value: &Value) -> Vec<f64> {
@@ -189,7 +189,7 @@ fn constants_of_subgroups_agree_with_quadrature() {
 /// Trends by SciPy's `theilslopes` and `kendalltau`, steps by Pettitt's definition (`tools/reference/trends.py`).
 #[test]
 fn trends_and_steps_agree_with_scipy() {
-    let kept: Value = serde_json::from_str(include_str!("data/trends.json")).unwrap();
+    let kept: Value = serde_json::from_str(include_str!("../data/trends.json")).unwrap();
     for series in kept["series"].as_array().unwrap() {
         let values = numbers(&series["values"]);
         let (drift, jump) = (trend(&values).unwrap(), step(&values).unwrap());

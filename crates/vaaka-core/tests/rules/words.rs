@@ -274,6 +274,7 @@ fn judged(singles: &[&str], limit: &str, decimals: u32) -> (Characteristic, Conf
         indicative: false,
         charted: true,
         scatter_weight: 1.0 / (singles.len() as f64).sqrt(),
+        rests_on: vec![],
     };
     let stated = Contribution::known(ContributionSource::Repeatability, 0.5);
     let around = Surroundings { additions: vec![stated], ..Surroundings::default() };

@@ -1,0 +1,20 @@
+//! What holds of the rules of the job, against published tables, reference libraries, and each other. One program, since
+//! each of them is linked and run by itself.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
+
+mod budgets;
+mod chart_fold;
+mod detection;
+mod estimated_limits;
+mod funnel;
+mod gauge;
+mod judging_properties;
+mod multirules;
+mod peaks;
+mod plans;
+mod policies;
+mod reference_values;
+mod run_lengths;
+mod study_properties;
+mod weighing;
+mod words;
