@@ -12,8 +12,11 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
 use crate::StoreError;
 use crate::news::Listener;
 
-/// Longest wait for a connection.
+/// Longest wait for a database that does not answer.
 const WAIT: Duration = Duration::from_secs(5);
+/// Longest wait for a turn, where all connections are taken: at the change of a shift everybody comes at once, and who
+/// waits is served later and not refused. Below the longest time of a request.
+const TURN: Duration = Duration::from_secs(20);
 
 /// A connection taken from the pool.
 pub type Connection = Object<AsyncPgConnection>;
@@ -62,7 +65,7 @@ impl Store {
             // The connection used last is the warm one: its statements are prepared and its
             // server process has the plans.
             .queue_mode(deadpool::managed::QueueMode::Lifo)
-            .wait_timeout(wait)
+            .wait_timeout(Some(TURN))
             .create_timeout(wait)
             .recycle_timeout(wait)
             .runtime(deadpool::Runtime::Tokio1)

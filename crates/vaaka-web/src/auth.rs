@@ -11,7 +11,7 @@ use jiff::{SignedDuration, Timestamp};
 use tokio::sync::Semaphore;
 use vaaka_core::method::duration_words;
 use vaaka_store::rows::Person;
-use vaaka_store::{people, sign_ins};
+use vaaka_store::{Connection, people, sign_ins};
 
 use crate::error::WebError;
 use crate::passwords;
@@ -110,39 +110,87 @@ pub async fn prove(
     address: &Address,
     purpose: &str,
 ) -> Result<Proof, WebError> {
-    let name: String =
-        sign_in.trim().to_lowercase().chars().filter(|c| !c.is_control()).take(80).collect();
-    // A password is counted by the clock of the machine, also in a demo whose clock is set elsewhere.
-    let machine = Timestamp::now();
-    let (person, failures) = {
+    let asked = {
         let mut connection = state.store.connection().await?;
-        let person = people::by_sign_in(&mut connection, &name).await?;
-        (person, sign_ins::failures(&mut connection, &name, &address.0, machine).await?)
+        Asked::of(&mut connection, sign_in, address).await?
     };
-    let left = left(&failures, machine);
-    if left > SignedDuration::ZERO {
-        return Ok(Proof::Wait(left));
-    }
-    let fits = hashed(password, person.as_ref().map(|person| person.password_hash.clone())).await?;
+    // Many sign in at once: no connection to the database is held while a password is computed.
+    let Some(fits) = asked.fits(password).await? else { return Ok(Proof::Wait(asked.left)) };
     let mut connection = state.store.connection().await?;
-    let typed = sign_ins::Typed {
-        sign_in: &name,
-        address: &address.0,
-        person: person.as_ref().map(|person| person.id),
-        fits,
-        purpose,
-        machine,
-        now: state.now(),
-    };
-    sign_ins::note(&mut connection, typed).await?;
-    Ok(match person.filter(|_| fits) {
-        Some(person) => Proof::Fits(Box::new(person)),
-        None => Proof::Wrong,
-    })
+    asked.note(&mut connection, (address, purpose), fits, state.now()).await
 }
 
-/// Computes a password when its turn comes; says to come again where too many wait. No connection to the database is
-/// held meanwhile.
+/// As [`prove`], for who has a connection in hand: whoever holds one never waits for another, since with all of them
+/// taken each would wait for the rest.
+pub async fn prove_on(
+    connection: &mut Connection,
+    (sign_in, password): (&str, &str),
+    address: &Address,
+    purpose: &str,
+    now: Timestamp,
+) -> Result<Proof, WebError> {
+    let asked = Asked::of(connection, sign_in, address).await?;
+    let Some(fits) = asked.fits(password).await? else { return Ok(Proof::Wait(asked.left)) };
+    asked.note(connection, (address, purpose), fits, now).await
+}
+
+/// Somebody who is to be proven, with what is known of wrong passwords before.
+struct Asked {
+    name: String,
+    person: Option<Person>,
+    machine: Timestamp,
+    left: SignedDuration,
+}
+
+impl Asked {
+    async fn of(
+        connection: &mut Connection,
+        sign_in: &str,
+        address: &Address,
+    ) -> Result<Self, WebError> {
+        let name: String =
+            sign_in.trim().to_lowercase().chars().filter(|c| !c.is_control()).take(80).collect();
+        // A password is counted by the clock of the machine, also in a demo whose clock is set elsewhere.
+        let machine = Timestamp::now();
+        let person = people::by_sign_in(connection, &name).await?;
+        let failures = sign_ins::failures(connection, &name, &address.0, machine).await?;
+        Ok(Self { name, person, machine, left: left(&failures, machine) })
+    }
+
+    /// Whether the password fits; nothing while there is a pause.
+    async fn fits(&self, password: &str) -> Result<Option<bool>, WebError> {
+        if self.left > SignedDuration::ZERO {
+            return Ok(None);
+        }
+        let hash = self.person.as_ref().map(|person| person.password_hash.clone());
+        Ok(Some(hashed(password, hash).await?))
+    }
+
+    async fn note(
+        self,
+        connection: &mut Connection,
+        (address, purpose): (&Address, &str),
+        fits: bool,
+        now: Timestamp,
+    ) -> Result<Proof, WebError> {
+        let typed = sign_ins::Typed {
+            sign_in: &self.name,
+            address: &address.0,
+            person: self.person.as_ref().map(|person| person.id),
+            fits,
+            purpose,
+            machine: self.machine,
+            now,
+        };
+        sign_ins::note(connection, typed).await?;
+        Ok(match self.person.filter(|_| fits) {
+            Some(person) => Proof::Fits(Box::new(person)),
+            None => Proof::Wrong,
+        })
+    }
+}
+
+/// Computes a password when its turn comes; says to come again where too many wait.
 async fn hashed(password: &str, hash: Option<String>) -> Result<bool, WebError> {
     /// Counts itself out again, also where the request is given up.
     struct Place;

@@ -309,7 +309,6 @@ async fn found(
 
 /// Countersigns or rejects a sheet.
 pub async fn decide(
-    State(state): State<AppState>,
     PathId(id): PathId,
     address: Address,
     Sent { signed, mut desk, typed }: Sent,
@@ -322,7 +321,7 @@ pub async fn decide(
     if let Some(words) = why_not(&signed, &kept, alone) {
         return Err(WebError::NotNow { words: words.into() });
     }
-    let who = (&state, &signed, &address);
+    let who = (&mut desk, &signed, &address);
     let reason = match hear(who, &typed, "decide a sheet of paper", true).await? {
         Ok(reason) => reason,
         Err(errors) => {

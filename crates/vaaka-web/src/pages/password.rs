@@ -9,7 +9,7 @@ use vaaka_store::people;
 
 use super::form::Form;
 use super::people::long_enough;
-use crate::auth::{Address, prove};
+use crate::auth::{Address, prove_on};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader};
@@ -42,7 +42,6 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
 
 /// Sets it.
 pub async fn set(
-    State(state): State<AppState>,
     session: Session,
     address: Address,
     Sent { signed, mut desk, typed }: Sent,
@@ -58,7 +57,8 @@ pub async fn set(
         reader.fault("again", "This is not what stands above. Type both once more.");
     }
     let name = &signed.person.sign_in;
-    let proof = prove(&state, name, &raw("password"), &address, "set a new password").await?;
+    let (old, what) = (raw("password"), "set a new password");
+    let proof = prove_on(&mut desk.connection, (name, &old), &address, what, desk.now).await?;
     if let Some(words) = proof.refusal("nothing was changed") {
         reader.fault("password", words);
     }

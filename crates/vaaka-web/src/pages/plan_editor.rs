@@ -366,7 +366,6 @@ pub async fn save(
 /// Another lead than its author approves a draft, and the version before it is superseded; or sends it back with words. Both are
 /// signed with the password.
 pub async fn approve(
-    State(state): State<AppState>,
     PathId(id): PathId,
     address: Address,
     Sent { signed, mut desk, typed }: Sent,
@@ -396,7 +395,7 @@ pub async fn approve(
             "The instrument was changed since this draft was saved. Its author saves it again first.",
         );
     }
-    let who = (&state, &signed, &address);
+    let who = (&mut desk, &signed, &address);
     let reason = match hear(who, &typed, "decide about a plan", back).await? {
         Ok(reason) => reason,
         Err(errors) => {

@@ -2,11 +2,11 @@
 
 use vaaka_core::study::is_reason;
 
-use crate::auth::{Address, prove};
+use crate::auth::{Address, prove_on};
+use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::{Fields, sentence};
 use crate::session::SignedIn;
-use crate::state::AppState;
 
 /// Most characters of the sentence.
 const LONGEST: usize = 300;
@@ -36,7 +36,7 @@ impl Deciding {
 
 /// Hears who decides: the sentence where both fit, else the words at each.
 pub(super) async fn hear(
-    (state, signed, address): (&AppState, &SignedIn, &Address),
+    (desk, signed, address): (&mut Desk, &SignedIn, &Address),
     typed: &Fields,
     what: &str,
     needs_reason: bool,
@@ -47,7 +47,8 @@ pub(super) async fn hear(
         Ok(text) if needs_reason => is_reason(text).err().map(|error| error.to_string()),
         Ok(_) => None,
     };
-    let proof = prove(state, &signed.person.sign_in, typed.get("password"), address, what).await?;
+    let who = (signed.person.sign_in.as_str(), typed.get("password"));
+    let proof = prove_on(&mut desk.connection, who, address, what, desk.now).await?;
     let password_error = proof.refusal("nothing was decided");
     Ok(match (reason, &reason_error, &password_error) {
         (Ok(reason), None, None) => Ok(reason),
