@@ -2,15 +2,16 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use jiff::Timestamp;
 use serde_json::json;
 
-use crate::ids::{CertificateId, LookBackId, LotId, PersonId, StandardId};
+use crate::ids::{CertificateId, CheckId, LookBackId, LotId, PersonId, StandardId};
 use crate::rows::{Certificate, LookBack, Standard};
-use crate::schema::{certificate_reviews, certificates, standard_lots, standards};
+use crate::schema::{audit_entries, certificate_reviews, certificates, standard_lots, standards};
 use crate::second_look::Decision;
 use crate::standard_changes::{Asked, By, note, open_look_back_inside, replay_all, rested};
 use crate::types::At;
-use crate::{StoreError, conclude, notices};
+use crate::{StoreError, conclude, jobs, notices};
 
 /// Kind of the notice by which leads hear of it.
 const TO_COUNTERSIGN: &str = "certificate_to_countersign";
@@ -50,8 +51,8 @@ pub struct Review {
 /// What follows from a certificate that was countersigned.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Followed {
-    /// Checks of the past that were evaluated again.
-    pub amended: usize,
+    /// Checks of the past that are evaluated again.
+    pub to_amend: usize,
     /// The look-back that its values opened.
     pub look_back: Option<LookBackId>,
 }
@@ -299,15 +300,18 @@ pub async fn countersign(
             else {
                 return Ok(None);
             };
-            let mut amended = 0;
+            let mut to_amend = 0;
             if let (Some(old), "clerical") = (certificate.replaces_id, certificate.change.as_str())
             {
                 let found = rested(connection, old).await?;
-                amended = found.len();
-                for check in &found {
-                    conclude::amend(connection, *check, (old, id), by.person, by.at).await?;
+                to_amend = found.len();
+                // Whether it can be done is known before it is decided; the work itself may take minutes.
+                conclude::may_amend(connection, &found, (old, id)).await?;
+                if to_amend > 0 {
+                    let who = (by.person, by.at);
+                    let work = jobs::Work::Amend { from: old, to: id };
+                    jobs::ask(connection, work, (&path(id), to_amend), who).await?;
                 }
-                replay_all(connection, &found).await?;
             }
             let asked = review.finding.zip(review.suspect_from).zip(certificate.replaces_id);
             let look_back = match asked {
@@ -328,9 +332,51 @@ pub async fn countersign(
                 }
                 None => None,
             };
-            Ok(Some(Followed { amended, look_back }))
+            Ok(Some(Followed { to_amend, look_back }))
         })
         .await
+}
+
+/// Checks that rested on a certificate and are not evaluated again with its clerical fix yet: those that were concluded
+/// since the fix was decided, too.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn not_amended(
+    connection: &mut AsyncPgConnection,
+    (from, to): (CertificateId, CertificateId),
+) -> Result<Vec<CheckId>, StoreError> {
+    let found = rested(connection, from).await?;
+    let chains: Vec<String> = found.iter().map(|id| crate::checks::chain(*id)).collect();
+    let done: Vec<String> = audit_entries::table
+        .filter(audit_entries::chain.eq_any(&chains))
+        .filter(audit_entries::action.eq("check_amended"))
+        .filter(
+            diesel::dsl::sql::<diesel::sql_types::Bool>("(detail->>'to')::bigint = ")
+                .bind::<diesel::sql_types::BigInt, _>(to.0),
+        )
+        .select(audit_entries::chain)
+        .load(connection)
+        .await?;
+    let done: std::collections::HashSet<String> = done.into_iter().collect();
+    let left = found.into_iter().zip(chains).filter(|(_, chain)| !done.contains(chain));
+    Ok(left.map(|(id, _)| id).collect())
+}
+
+/// All checks are evaluated again: the charts are replayed, and the trail says so.
+///
+/// # Errors
+/// [`StoreError`].
+pub(crate) async fn carried_through(
+    connection: &mut AsyncPgConnection,
+    (from, to): (CertificateId, CertificateId),
+    (person, at): (PersonId, Timestamp),
+) -> Result<(), StoreError> {
+    let found = rested(connection, from).await?;
+    replay_all(connection, &found).await?;
+    let (_, standard) = one(connection, to).await?;
+    let detail = json!({ "certificate": to, "checks": found.len() });
+    note(connection, standard.id, By { person, at }, "certificate_carried_through", detail).await
 }
 
 /// Rejects a certificate: it stays on record and serves for nothing. False where it was decided meanwhile.

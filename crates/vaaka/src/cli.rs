@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use tokio::net::TcpListener;
 use tracing_subscriber::EnvFilter;
 use vaaka_store::verification::{KnownSeal, Progress, Verification, Wanted, verify};
-use vaaka_store::{Store, migrate, seals, sessions};
+use vaaka_store::{Store, jobs, migrate, seals, sessions};
 use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
 use crate::backup::{backup, restore};
@@ -399,6 +399,7 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let background = [
         tokio::spawn(sweep_sessions(store.clone())),
         tokio::spawn(seal_audit(store.clone(), clock.clone(), serve.seal_log.clone())),
+        tokio::spawn(work_off(store.clone(), clock.clone())),
         tokio::spawn(empty_outbox(store, clock, outgoing)),
     ];
     let served = vaaka_web::serve(listener, state, stop_signal()).await;
@@ -446,6 +447,28 @@ async fn seal_audit(store: Store, clock: Arc<dyn Clock>, log: Option<std::path::
                 Ok(None) => break,
                 Err(error) => {
                     tracing::warn!(%error, "the audit trail could not be sealed");
+                    break;
+                }
+            }
+        }
+    }
+}
+
+/// Does long work in parts, beside the requests; several processes of one database share it.
+async fn work_off(store: Store, clock: Arc<dyn Clock>) {
+    let mut every = tokio::time::interval(Duration::from_secs(1));
+    loop {
+        every.tick().await;
+        loop {
+            let worked = match store.connection().await {
+                Ok(mut connection) => jobs::work(&mut connection, clock.now()).await,
+                Err(error) => Err(error),
+            };
+            match worked {
+                Ok(true) => {}
+                Ok(false) => break,
+                Err(error) => {
+                    tracing::warn!(%error, "long work could not go on");
                     break;
                 }
             }

@@ -9,6 +9,7 @@ use vaaka_core::standard::value_remarks;
 use vaaka_store::certificate_reviews::{self as reviews, Review};
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, PersonId};
+use vaaka_store::jobs::{self, Job};
 use vaaka_store::rows::CertifiedValue;
 use vaaka_store::second_look::Decision;
 use vaaka_store::{StoreError, people, registers, standards};
@@ -68,6 +69,54 @@ struct CertificatePage {
     decided: Option<String>,
     why_not: Option<&'static str>,
     may_decide: Option<Deciding>,
+    /// How far its clerical fix has been carried through the past.
+    progress: Option<Progress>,
+}
+
+/// Work that goes on beside the requests.
+#[derive(Debug)]
+struct Progress {
+    state: &'static str,
+    words: String,
+    /// Share done, for the bar.
+    done: i32,
+    total: i32,
+    goes_on: bool,
+    /// A lead may let it be tried again.
+    may_try: bool,
+}
+
+fn progress_of(job: &Job, lead: bool) -> Progress {
+    let (done, total) = (job.done, job.total);
+    let goes_on = matches!(job.state.as_str(), "waiting" | "running");
+    let (state, words) = match (job.state.as_str(), &job.trouble) {
+        ("done", _) => (
+            "ok",
+            format!(
+                "All {total} checks that rested on it are evaluated again, and their charts are replayed."
+            ),
+        ),
+        ("failed", trouble) => (
+            "out",
+            format!(
+                "{done} of {total} checks are evaluated again; then it did not go on: {}. What was done stands. Tell whoever looks after this server, then let it be tried again.",
+                trouble.as_deref().unwrap_or("no reason is known")
+            ),
+        ),
+        (_, Some(trouble)) => (
+            "signal",
+            format!(
+                "{done} of {total} checks are evaluated again; the last part went wrong ({trouble}) and is tried again."
+            ),
+        ),
+        _ => (
+            "due",
+            format!(
+                "{done} of {total} checks that rested on it are evaluated again. You may leave this page; it goes on by itself. Charts are replayed at the end."
+            ),
+        ),
+    };
+    Progress { state, words, done, total, goes_on, may_try: lead && job.state == "failed" }
 }
 
 /// A value with the one that held before.
@@ -172,9 +221,22 @@ async fn draw(
             Deciding::of(alone && own, typed, errors)
         }),
         why_not,
+        progress: jobs::of(&mut desk.connection, &reviews::path(id))
+            .await?
+            .map(|job| progress_of(&job, signed.person.role == "lead")),
         shell: Shell::new(signed, "standards", &desk.here),
     };
     page(status, &template)
+}
+
+/// Lets work that stopped be tried again.
+pub async fn try_again(
+    PathId(id): PathId,
+    Sent { signed, mut desk, .. }: Sent,
+) -> Result<Response, WebError> {
+    let path = reviews::path(CertificateId(id));
+    jobs::try_again(&mut desk.connection, &path, (signed.person.id, desk.now)).await?;
+    Ok(Redirect::to(&path).into_response())
 }
 
 fn compared(value: &CertifiedValue, before: &[CertifiedValue]) -> Compared {
@@ -195,7 +257,6 @@ fn compared(value: &CertifiedValue, before: &[CertifiedValue]) -> Compared {
 
 /// Countersigns or rejects a certificate.
 pub async fn decide(
-    State(state): State<AppState>,
     PathId(id): PathId,
     address: Address,
     Sent { signed, mut desk, typed }: Sent,
@@ -210,7 +271,7 @@ pub async fn decide(
     if let Some(words) = why_not(&signed, &review, alone) {
         return Err(WebError::NotNow { words: words.into() });
     }
-    let who = (&state, &signed, &address);
+    let who = (&mut desk, &signed, &address);
     let reason = match hear(who, &typed, "decide a certificate", true).await? {
         Ok(reason) => reason,
         Err(errors) => {
@@ -235,10 +296,17 @@ pub async fn decide(
     match reviews::countersign(&mut desk.connection, id, decision).await {
         Ok(Some(followed)) => Ok(Redirect::to(&match followed.look_back {
             Some(look_back) => format!("/look-backs/{look_back}"),
+            // How far it has come is seen there.
+            None if followed.to_amend > 0 => reviews::path(id),
             None => back,
         })
         .into_response()),
         Ok(None) => Err(gone()),
+        Err(StoreError::Method(why)) => Err(WebError::NotNow {
+            words: format!(
+                "With these values past checks cannot be computed: {why}. Reject it, so that it is typed again."
+            ),
+        }),
         Err(StoreError::Unreadable { what }) => Err(WebError::NotNow {
             words: format!(
                 "A piece that plans or past checks need is missing: {what}. Reject it, so that it is typed again."

@@ -158,6 +158,16 @@ impl Server {
         Self { base, database, stop: Some(stop) }
     }
 
+    /// Does the long work that was asked for, part by part, as the server's own task does; how many parts there were.
+    pub async fn work_off(&self) -> usize {
+        let mut connection = connect(&app_url(&self.database)).await;
+        let mut parts = 0;
+        while vaaka_store::jobs::work(&mut connection, now()).await.unwrap() {
+            parts += 1;
+        }
+        parts
+    }
+
     pub async fn owner(&self) -> AsyncPgConnection {
         connect(&owner_url(&self.database)).await
     }

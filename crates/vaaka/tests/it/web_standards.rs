@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use diesel::sql_types::{BigInt, Double, Nullable, Text};
-use diesel_async::RunQueryDsl;
+use diesel_async::{RunQueryDsl, SimpleAsyncConnection};
 use reqwest::StatusCode;
 
 use crate::client::{Bench, Page};
@@ -282,16 +282,24 @@ async fn a_slip_of_the_pen_amends_the_past() {
     assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.words("main"));
     assert_eq!(points(&server, 1).await, before, "nothing rests on it yet");
     second_look(&server, answer).await;
-    let rows: Vec<Amended> = diesel::sql_query(
-        "SELECT count(DISTINCT c.id) AS checks, count(*) AS versions FROM checks c
-         JOIN results r ON r.check_id = c.id
-         WHERE c.certificate_id = 4 AND c.state = 'concluded'",
-    )
-    .load(&mut server.owner().await)
-    .await
-    .unwrap();
-    assert!(rows[0].checks > 50, "{}", rows[0].checks);
-    assert_eq!(rows[0].versions, 2 * rows[0].checks, "each has a second version, and its first");
+    // It is no work for a request: the page says how far it has come.
+    let path = newest_certificate(&server).await;
+    let told = async || ilma.get(&path).await.words("section[data-again], .card-strip");
+    let checks = amended(&server).await.checks;
+    assert!(told().await.contains(&format!("0 of {checks} checks")), "{}", told().await);
+    assert_eq!(amended(&server).await.versions, checks, "nothing yet");
+    // A process that stops in the midst of it leaves the rest to others, and two of them do nothing twice.
+    let mut one = server.owner().await;
+    assert!(vaaka_store::jobs::work(&mut one, crate::support::now()).await.unwrap());
+    assert!(told().await.contains(&format!("20 of {checks} checks")), "{}", told().await);
+    let stopped = "UPDATE jobs SET state = 'running', leased_until = now() - interval '1 second'";
+    one.batch_execute(stopped).await.unwrap();
+    let (first, second) = tokio::join!(server.work_off(), server.work_off());
+    assert!(first + second > 2, "{first} {second}");
+    assert!(told().await.contains(&format!("All {checks} checks")), "{}", told().await);
+    let rows = amended(&server).await;
+    assert!(rows.checks > 50, "{}", rows.checks);
+    assert_eq!(rows.versions, 2 * rows.checks, "each has a second version, and its first");
     let after = points(&server, 1).await;
     assert_eq!(before.len(), after.len());
     // 20 kg are two pieces: every error is 2 g less; places stay.
@@ -302,6 +310,65 @@ async fn a_slip_of_the_pen_amends_the_past() {
     }
     let verdict = ilma.get("/checks/12/verdict").await;
     assert!(verdict.text.contains("amended; the first is kept") || verdict.text.contains("V-22"));
+}
+
+async fn newest_certificate(server: &Server) -> String {
+    let query = "SELECT max(id) AS number FROM certificates";
+    format!("/certificates/{}", crate::web_chart_room::number(&server.database, query).await)
+}
+
+async fn amended(server: &Server) -> Amended {
+    let mut rows: Vec<Amended> = diesel::sql_query(
+        "SELECT count(DISTINCT c.id) AS checks, count(*) AS versions FROM checks c
+         JOIN results r ON r.check_id = c.id
+         WHERE c.certificate_id = 4 AND c.state = 'concluded'",
+    )
+    .load(&mut server.owner().await)
+    .await
+    .unwrap();
+    rows.remove(0)
+}
+
+/// Work that does not go on is tried again, then told to the leads, who let it go on once its cause is gone; what was done
+/// stands. A fix with which the past cannot be computed is refused before it is decided.
+#[tokio::test(flavor = "multi_thread")]
+async fn long_work_that_stops_is_told_and_goes_on_where_it_was() {
+    let server = Server::demo().await;
+    let ilma = ilma(&server).await;
+    let page = ilma.get("/standards/M1-B/certificate").await;
+    let typed = [("change", "clerical"), ("values.1.value", "10.00111")];
+    let answer = ilma.submit(&page, "/standards/M1-B/certificate", &typed).await;
+    second_look(&server, answer).await;
+    let path = newest_certificate(&server).await;
+    let mut owner = server.owner().await;
+    assert!(vaaka_store::jobs::work(&mut owner, crate::support::now()).await.unwrap());
+    let no_room = "CREATE FUNCTION no_room() RETURNS trigger LANGUAGE plpgsql AS $$
+             BEGIN RAISE EXCEPTION 'no room left'; END $$;
+         CREATE TRIGGER no_room BEFORE INSERT ON results FOR EACH ROW EXECUTE FUNCTION no_room()";
+    owner.batch_execute(no_room).await.unwrap();
+    for attempt in 1..=5 {
+        let words = ilma.get(&path).await.words(".card-strip");
+        assert!(words.contains("20 of") && !words.contains("did not go on"), "{attempt}: {words}");
+        assert_eq!(server.work_off().await, 0, "nothing went on");
+    }
+    let words = ilma.get(&path).await.words(".card-strip");
+    assert!(words.contains("20 of") && words.contains("did not go on"), "{words}");
+    assert_eq!(server.work_off().await, 0, "it waits for a person now");
+    let notices = ilma.get("/notices").await.words("main");
+    assert!(notices.contains("Work in the background did not go on"), "{notices}");
+    assert_eq!(
+        Bench::aino(&server.base).await.get(&path).await.find("form[action$='/again']"),
+        None
+    );
+    owner.batch_execute("DROP TRIGGER no_room ON results").await.unwrap();
+    let page = ilma.get(&path).await;
+    let again = format!("{path}/again");
+    let fields = page.form(&format!("form[action='{again}']"));
+    assert_eq!(ilma.post(&again, &fields).await.status, StatusCode::SEE_OTHER);
+    assert!(server.work_off().await > 1);
+    let rows = amended(&server).await;
+    assert_eq!(rows.versions, 2 * rows.checks, "what was done before is not done twice");
+    assert!(ilma.get(&path).await.words(".card-strip").contains("All"), "and it says so");
 }
 
 /// Replaying an untouched chart comes to the same bits.
