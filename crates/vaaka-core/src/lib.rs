@@ -18,3 +18,4 @@ pub mod round;
 pub mod standard;
 pub mod stats;
 pub mod study;
+pub mod trace;

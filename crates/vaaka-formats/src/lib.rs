@@ -1,7 +1,9 @@
 //! Open formats in and out: bytes to plain types and back. Nothing here knows the job.
 
+mod columns;
 mod table_in;
 mod table_out;
 
+pub use columns::{Columns, ColumnsError, read_columns};
 pub use table_in::{Grid, Line, TableError, read_table};
 pub use table_out::{Cell, CsvForm, Table};

@@ -182,7 +182,7 @@ fn open_quote(text: &str, separator: u8) -> Option<u64> {
     opened
 }
 
-fn decode(bytes: &[u8]) -> Result<String, TableError> {
+pub(crate) fn decode(bytes: &[u8]) -> Result<String, TableError> {
     let wide = |bytes: &[u8], unit: fn([u8; 2]) -> u16| {
         let units: Vec<u16> = bytes.chunks_exact(2).map(|pair| unit([pair[0], pair[1]])).collect();
         String::from_utf16(&units).map_err(|_| TableError::NotText { line: 1 })

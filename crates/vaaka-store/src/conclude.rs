@@ -183,8 +183,14 @@ async fn read(
             (at.segment, at.slot) =
                 replay::slot_before(connection, &at.stream, measured_at, check.id).await?;
         } else if counts {
-            let place =
-                seams::Place { view: &view, plan: &plan, certificates: &certificates, method };
+            let place = seams::Place {
+                view: &view,
+                plan: &plan,
+                certificates: &certificates,
+                method,
+                run: &run,
+                found: &characteristics,
+            };
             if seams::open_where_due(connection, &place, at, measured_at).await? {
                 seam = Some(at.segment.cause.clone());
             } else if let (Some(cause), true) = (&seam, at.stream.derived.is_some()) {
@@ -404,9 +410,6 @@ async fn ensure_streams(
     Ok(())
 }
 
-/// Distance between the checks of a plan that is due each shift.
-pub const EACH_SHIFT_SECONDS: i64 = 8 * 3600;
-
 async fn write(
     connection: &mut AsyncPgConnection,
     ready: &Ready,
@@ -424,17 +427,15 @@ async fn write(
         .values(budget_rows(result.id, &completion.results)?)
         .execute(connection)
         .await?;
-    let steps = ready.method.way(&ready.plan)?;
     let measured_at = ready.context.measured_at;
     for (point, at) in points {
         let judged = completion.results.iter().find(|(c, _)| c.key == point.key);
         let design = at.slot.design.as_ref();
         let (stream, segment) = (at.stream.id, at.segment.id);
         let mut row = point_row(point, stream, segment, check, judged, design, measured_at)?;
-        let place = steps
-            .iter()
-            .find(|step| step.charted_as.as_deref() == Some(point.key.as_str()))
-            .map_or(0, |step| step.standard);
+        // The standard that it rests on.
+        let place =
+            judged.and_then(|(one, _)| one.rests_on.as_slice().first().copied()).unwrap_or(0);
         if let Some(certificate) = ready.certificates.get(place) {
             row.certificate_id = *certificate;
         }
@@ -476,6 +477,37 @@ async fn write_segment(
     apply_changes(&mut rows, evaluation.changes(), stream.id, segment.id, evaluation.ordinal, now)?;
     rows.retain(|row| row.last_evidence_at == At(now));
     signals::write(connection, &known, rows).await
+}
+
+/// Whether checks can be evaluated again with another certificate: their plans find all their pieces on it.
+///
+/// # Errors
+/// [`StoreError::Unreadable`] with the piece that is missing.
+pub async fn may_amend(
+    connection: &mut AsyncPgConnection,
+    found: &[CheckId],
+    (from, to): (CertificateId, CertificateId),
+) -> Result<(), StoreError> {
+    let mut seen = std::collections::HashSet::new();
+    let rows: Vec<Check> = checks::table
+        .filter(checks::id.eq_any(found))
+        .order(checks::id)
+        .select(Check::as_select())
+        .load(connection)
+        .await?;
+    for check in rows {
+        let used = check_store::certificates_of(connection, &check).await?;
+        if !seen.insert((check.plan_version_id, used.clone())) {
+            continue;
+        }
+        let amended: Vec<CertificateId> =
+            used.iter().map(|used| if *used == from { to } else { *used }).collect();
+        let view = plans::version(connection, check.plan_version_id).await?;
+        let plan = plans::spec(connection, &view, &amended, word(&check.purpose)?).await?;
+        // What the new values make impossible (a limit that is crossed, a temperature beyond the table) shows here.
+        method::by_key(&view.plan.method_key)?.way(&plan)?;
+    }
+    Ok(())
 }
 
 /// Evaluates a concluded check again after a clerical fix of a certificate: another version of

@@ -1,6 +1,7 @@
 //! Entries kept in checks: appended, corrected by new rows, never changed.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 
 use diesel::pg::Pg;
 use diesel::prelude::*;
@@ -26,7 +27,7 @@ use crate::schema::{
     standards,
 };
 use crate::types::{At, Day};
-use crate::{StoreError, unreadable};
+use crate::{StoreError, traces, unreadable};
 
 /// An entry that stands, with the name of who kept it.
 #[derive(Debug, Clone)]
@@ -47,6 +48,8 @@ pub struct Entries {
     pub voided: Vec<Reading>,
     /// Every entry in the order in which they were kept.
     pub kept: Vec<Reading>,
+    /// The traces among them.
+    pub traces: HashMap<ReadingId, traces::Kept>,
     /// Every entry ever kept, also corrected ones.
     pub all: usize,
 }
@@ -69,7 +72,10 @@ pub async fn entries(
         .await?;
     let replaced: Vec<ReadingId> = rows.iter().filter_map(|(row, _, _)| row.replaces_id).collect();
     let kept = rows.iter().map(|(row, ..)| row.clone()).collect();
-    let mut entries = Entries { all: rows.len(), kept, ..Entries::default() };
+    let of_traces: Vec<ReadingId> =
+        rows.iter().filter(|(row, ..)| row.kind == "trace").map(|(row, ..)| row.id).collect();
+    let traces = traces::of(connection, &of_traces).await?;
+    let mut entries = Entries { all: rows.len(), kept, traces, ..Entries::default() };
     for (reading, person, voided) in rows {
         if replaced.contains(&reading.id) {
             continue;
@@ -258,7 +264,7 @@ impl Entries {
     /// # Errors
     /// [`StoreError::Unreadable`].
     pub fn history(&self) -> Result<Vec<Entry>, StoreError> {
-        self.kept.iter().map(entry_of).collect()
+        self.kept.iter().map(|row| self.entry_of(row)).collect()
     }
 
     /// The entries that stand, as the core knows them.
@@ -269,19 +275,28 @@ impl Entries {
         let entries = self
             .standing
             .iter()
-            .map(|standing| entry_of(&standing.reading))
+            .map(|standing| self.entry_of(&standing.reading))
             .collect::<Result<_, StoreError>>()?;
         Ok(RunState { entries })
     }
-}
 
-fn entry_of(row: &Reading) -> Result<Entry, StoreError> {
-    Ok(Entry {
-        step: StepKey(row.step_key.clone()),
-        repeat: u32::try_from(row.repeat).map_err(unreadable)?,
-        at: row.measured_at.0,
-        value: value_of(row)?,
-    })
+    fn entry_of(&self, row: &Reading) -> Result<Entry, StoreError> {
+        let value = match self.traces.get(&row.id) {
+            Some(kept) => EntryValue::Trace {
+                digest: kept.digest.clone(),
+                points: u32::try_from(kept.trace.len()).map_err(unreadable)?,
+                far_confirmed: row.far_confirmed,
+                trace: Arc::clone(&kept.trace),
+            },
+            None => value_of(row)?,
+        };
+        Ok(Entry {
+            step: StepKey(row.step_key.clone()),
+            repeat: u32::try_from(row.repeat).map_err(unreadable)?,
+            at: row.measured_at.0,
+            value,
+        })
+    }
 }
 
 /// Corrections of a check that a second person had to see.
@@ -391,6 +406,10 @@ pub fn columns_of(value: &EntryValue) -> ValueColumns<'_> {
             far_confirmed: *far_confirmed,
             ..of("reading")
         },
+        // Its numbers lie in a table of their own.
+        EntryValue::Trace { far_confirmed, .. } => {
+            ValueColumns { far_confirmed: *far_confirmed, ..of("trace") }
+        }
     }
 }
 
@@ -424,6 +443,8 @@ pub struct NewEntry<'a> {
     /// Where it came from: keyed at once, held by the browser while the network was gone, or from
     /// a paper sheet.
     pub source: &'a str,
+    /// The file of a trace.
+    pub original: Option<traces::Original<'a>>,
 }
 
 /// What became of an entry.
@@ -449,6 +470,10 @@ pub async fn keep(
     new: &NewEntry<'_>,
     seen: Option<Head>,
 ) -> Result<Kept, StoreError> {
+    // A trace and its entry stand or fall together.
+    if let EntryValue::Trace { .. } = new.value {
+        return keep_together(connection, new, seen, (None, &[]), None).await;
+    }
     let mut seen = seen;
     for _ in 0..4 {
         let version = match seen.take() {
@@ -620,6 +645,7 @@ pub async fn keep_together(
                 if !try_keep(connection, new, version).await? {
                     return Ok(false);
                 }
+                keep_trace(connection, new).await?;
                 if let Some((place, certificate)) = taken {
                     crate::checks::use_certificate(connection, new.check, place, certificate)
                         .await?;
@@ -643,6 +669,22 @@ pub async fn keep_together(
         }
     }
     Err(StoreError::Conflict { constraint: "audit_entries".to_owned() })
+}
+
+/// The numbers and the file of an entry that is a trace.
+async fn keep_trace(
+    connection: &mut AsyncPgConnection,
+    new: &NewEntry<'_>,
+) -> Result<(), StoreError> {
+    let EntryValue::Trace { trace, digest, .. } = new.value else { return Ok(()) };
+    let original = new.original.ok_or_else(|| unreadable("a trace came without its file"))?;
+    let id: ReadingId = readings::table
+        .filter(readings::idempotency_key.eq(new.key))
+        .filter(readings::check_id.eq(new.check))
+        .select(readings::id)
+        .first(connection)
+        .await?;
+    traces::keep(connection, id, (trace, digest), original).await
 }
 
 async fn void_steps(

@@ -369,6 +369,7 @@ fn read_characteristic(
             indicative: row.indicative,
             charted: row.charted,
             scatter_weight,
+            rests_on: vec![],
         },
         ConformityResult {
             conformity,

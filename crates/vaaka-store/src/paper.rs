@@ -319,6 +319,7 @@ pub async fn countersign(
                 let kept = keep(
                     connection,
                     &NewEntry {
+                        original: None,
                         check,
                         step: &entry.step,
                         repeat: entry.repeat,

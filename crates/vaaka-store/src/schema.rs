@@ -229,6 +229,19 @@ diesel::table! { readings (id) {
     ready_at -> Nullable<Timestamptz>, latest_at -> Nullable<Timestamptz>,
     seconded_by -> Nullable<BigInt>,
 } }
+diesel::table! { jobs (id) {
+    id -> BigInt, work -> Jsonb, path -> Text, asked_by -> BigInt, asked_at -> Timestamptz, state -> Text,
+    done -> Integer, total -> Integer, attempts -> Integer, trouble -> Nullable<Text>,
+    leased_until -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { traces (reading_id) {
+    reading_id -> BigInt, points -> Integer, axis_unit -> Text, axis -> Array<Double>,
+    digest -> Bytea, name -> Text, bytes -> Bytea, sha256 -> Bytea,
+} }
+diesel::table! { trace_channels (reading_id, sequence) {
+    reading_id -> BigInt, sequence -> Integer, points -> Integer, name -> Text, unit -> Text,
+    re -> Array<Double>, im -> Nullable<Array<Double>>,
+} }
 diesel::table! { reading_voids (reading_id) {
     reading_id -> BigInt, voided_by_id -> BigInt, reason -> Text,
 } }
@@ -390,6 +403,7 @@ diesel::joinable!(point_marks -> people (person_id));
 diesel::joinable!(signals -> chart_streams (stream_id));
 diesel::joinable!(signal_steps -> signals (signal_id));
 diesel::joinable!(signal_steps -> people (person_id));
+diesel::joinable!(traces -> readings (reading_id));
 diesel::joinable!(chart_points -> segments (segment_id));
 diesel::joinable!(chart_points -> checks (check_id));
 diesel::joinable!(chart_points -> certificates (certificate_id));
@@ -446,6 +460,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     checks,
     readings,
     reading_voids,
+    traces,
+    trace_channels,
     results,
     characteristics,
     budgets,

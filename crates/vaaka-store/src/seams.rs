@@ -8,7 +8,8 @@ use vaaka_core::adjustment::Correction;
 use vaaka_core::chart::ChartState;
 use vaaka_core::check::{StreamSlot, known_chart};
 use vaaka_core::history::estimate_level;
-use vaaka_core::method::{Method, PlanSpec};
+use vaaka_core::judgement::Characteristic;
+use vaaka_core::method::{Method, PlanSpec, RunState};
 use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_core::standard::{ValueChangeKind, classify};
 
@@ -33,6 +34,10 @@ pub struct Place<'a> {
     pub certificates: &'a [CertificateId],
     /// The method.
     pub method: &'a dyn Method,
+    /// The entries of the check.
+    pub run: &'a RunState,
+    /// What they come to.
+    pub found: &'a [Characteristic],
 }
 
 type Before = (CertificateId, Option<f64>);
@@ -50,12 +55,14 @@ pub async fn open_where_due(
     at: &mut LockedStream,
     measured_at: Timestamp,
 ) -> Result<bool, StoreError> {
-    let steps = place.method.way(place.plan)?;
     let key = at.stream.characteristic_key.clone();
-    let Some(step) = steps.iter().find(|step| step.charted_as.as_ref() == Some(&key)) else {
+    let found = place.found.iter().find(|one| one.key == key);
+    let Some((found, on)) =
+        found.and_then(|one| Some((one, one.rests_on.as_slice().first().copied()?)))
+    else {
         return Ok(false);
     };
-    let standard = place.plan.standards.get(step.standard);
+    let standard = place.plan.standards.get(on);
     if standard.is_none_or(|standard| standard.any_of_kind.is_some()) {
         return Ok(false);
     }
@@ -67,7 +74,7 @@ pub async fn open_where_due(
         .first(connection)
         .await
         .optional()?;
-    let (Some((old, center)), Some(new)) = (before, place.certificates.get(step.standard)) else {
+    let (Some((old, center)), Some(new)) = (before, place.certificates.get(on)) else {
         return Ok(false);
     };
     if old == *new {
@@ -80,16 +87,12 @@ pub async fn open_where_due(
     };
     let moved = if old_lot == new_lot {
         let mut with_old = place.certificates.to_vec();
-        with_old[step.standard] = old;
+        with_old[on] = old;
         let spec = plans::spec(connection, place.view, &with_old, place.plan.purpose).await?;
-        let before = place.method.way(&spec)?;
-        let before = before.iter().find(|step| step.charted_as.as_ref() == Some(&key));
-        let change = before
-            .and_then(|before| Some(step.reference_value? - before.reference_value?))
-            .unwrap_or_default();
-        // A piece certified higher reads lower: the error moves by the change, turned round.
-        let to: Unit = at.stream.unit.parse().map_err(unreadable)?;
-        Some(-to_f64(place.plan.unit.convert(change, to)))
+        // What the same readings make with the values of before.
+        let before = place.method.evaluate(&spec, place.run)?;
+        let before = before.iter().find(|one| one.key == key);
+        Some(before.map_or(0.0, |before| found.value() - before.value()))
     } else {
         crossed_over(connection, &at.stream, (old_lot, new_lot)).await?
     };

@@ -36,6 +36,8 @@ pub enum Fault {
     Row { relation: String, row: String, what: String },
     /// The bytes of a file do not fit their hash.
     File { file: i64 },
+    /// The numbers of a trace do not fit their digest, or its file does not fit its hash.
+    Trace { reading: i64 },
     /// A row was changed without an entry in the trail.
     Unnoted { relation: String, row: String },
     /// A result is not what its readings come to.
@@ -73,6 +75,9 @@ impl std::fmt::Display for Fault {
                 write!(f, "{} {row}: {what} outside of the application", relation.replace('_', " "))
             }
             Self::File { file } => write!(f, "file {file} is not what was kept"),
+            Self::Trace { reading } => {
+                write!(f, "the trace of entry {reading} is not what was kept")
+            }
             Self::Unnoted { relation, row } => write!(
                 f,
                 "{} {row}: written without an entry in the audit trail",
@@ -481,6 +486,8 @@ async fn evidence(
     .load(connection)
     .await?;
     found.faults.extend(files.into_iter().map(|file| Fault::File { file: file.id }));
+    let traces = crate::traces::faults(connection).await?;
+    found.faults.extend(traces.into_iter().map(|id| Fault::Trace { reading: id.0 }));
     Ok(())
 }
 

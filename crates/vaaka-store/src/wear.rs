@@ -5,7 +5,7 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
-use vaaka_core::method::{RunState, Step};
+use vaaka_core::method::{Input, RunState, Step};
 use vaaka_core::quantity::to_f64;
 use vaaka_core::standard::{Face, Spot, UseKind, free_spots};
 
@@ -75,9 +75,15 @@ pub async fn record(
 /// Readings that were really taken on a standard, whatever became of the check.
 fn readings_taken(steps: &[Step], run: &RunState, place: usize) -> u32 {
     let on_it = |step: &&Step| {
-        step.standard == place && step.reference_value.is_some_and(|value| !value.is_zero())
+        step.standard == place
+            && (matches!(step.input, Input::Trace { .. })
+                || step.reference_value.is_some_and(|value| !value.is_zero()))
     };
-    let taken: usize = steps.iter().filter(on_it).map(|step| run.readings(&step.key).len()).sum();
+    let taken: usize = steps
+        .iter()
+        .filter(on_it)
+        .map(|step| run.of_step(&step.key).filter(|entry| entry.value.measures()).count())
+        .sum();
     u32::try_from(taken).unwrap_or(u32::MAX)
 }
 

@@ -77,6 +77,7 @@ pub fn routes() -> Vec<Route> {
     // A file may be larger than what a form may carry otherwise.
     let upload = || DefaultBodyLimit::max(files::MOST_BYTES + 64 * 1024);
     let table = || DefaultBodyLimit::max(pages::import::MOST_BYTES + 64 * 1024);
+    let trace = || DefaultBodyLimit::max(pages::MOST_TRACE_BYTES + 256 * 1024);
     let read = |path, access, handler| Route { method: "GET", path, access, handler };
     let write = |path, access, handler| Route { method: "POST", path, access, handler };
     vec![
@@ -91,7 +92,7 @@ pub fn routes() -> Vec<Route> {
         write("/handover", Bench, post(pages::handover::note)),
         write("/sign-off", Bench, post(pages::handover::sign_off)),
         read("/checks/{id}", Bench, get(check::show)),
-        write("/checks/{id}/entries", Bench, post(check::keep)),
+        write("/checks/{id}/entries", Bench, post(check::keep).layer(trace())),
         write("/checks/{id}/conclude", Bench, post(check::conclude)),
         write("/checks/{id}/void", Bench, post(check_void::void)),
         write("/checks/{id}/take-over", Bench, post(check::take_over)),
@@ -102,6 +103,7 @@ pub fn routes() -> Vec<Route> {
         read("/adjustments/{id}", SignedIn, get(pages::adjust::one)),
         write("/adjustments/{id}/prove", Bench, post(pages::adjust::prove)),
         read("/checks/{id}/record", SignedIn, get(pages::record::show)),
+        read("/checks/{id}/traces/{reading}", SignedIn, get(pages::record::trace)),
         write("/checks/{id}/sign", Bench, post(pages::record::sign)),
         write("/checks/{id}/amend", Bench, post(pages::record::amend)),
         read("/api/release", Program, get(pages::api::release_gate)),
@@ -219,6 +221,7 @@ pub fn routes() -> Vec<Route> {
         read("/certificates", SignedIn, get(pages::certificates::list)),
         read("/certificates/{id}", SignedIn, get(pages::certificates::show)),
         write("/certificates/{id}", Lead, post(pages::certificates::decide)),
+        write("/certificates/{id}/again", Lead, post(pages::certificates::try_again)),
         read("/standards", SignedIn, get(standards::show)),
         read("/standards/{tag}", SignedIn, get(standards::one)),
     ]

@@ -44,8 +44,7 @@ pub fn ever_failing(
     for entry in kept {
         let voids = steps.iter().find(|step| step.key == entry.step);
         run = with(&run, entry, voids.map_or(&[], |step| step.voids.as_slice()));
-        let reads =
-            matches!(entry.value, EntryValue::Reading { .. } | EntryValue::Condition { .. });
+        let reads = entry.value.measures() || matches!(entry.value, EntryValue::Condition { .. });
         if reads && !failing_so_far(method, plan, &run)?.is_empty() {
             return Ok(true);
         }

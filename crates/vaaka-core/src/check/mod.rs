@@ -22,7 +22,7 @@ use crate::judgement::{
     Reason, Surroundings, Validity, Verdict, VerdictInput, advise_adjustment, conclude,
     judge_conformity, unsettled,
 };
-use crate::method::{EntryValue, Method, MethodError, PlanSpec, Purpose, RunState};
+use crate::method::{Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
 use crate::stats::lag_one_autocorrelation;
 
@@ -331,7 +331,7 @@ fn reasons_of_run(run: &RunState, context: &RunContext) -> Vec<Reason> {
     let mut reasons: Vec<Reason> = run
         .entries
         .iter()
-        .filter(|entry| matches!(entry.value, EntryValue::Reading { far_confirmed: true, .. }))
+        .filter(|entry| entry.value.far_confirmed())
         .map(|entry| Reason::FarReadingConfirmed { step: entry.step.to_string() })
         .collect();
     if let Some(reason) = &context.late {

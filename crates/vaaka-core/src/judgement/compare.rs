@@ -87,6 +87,7 @@ mod tests {
             indicative: false,
             charted: true,
             scatter_weight: 1.0,
+            rests_on: vec![],
         };
         let judged = judge_conformity(&characteristic, &Surroundings::default());
         (characteristic, judged)

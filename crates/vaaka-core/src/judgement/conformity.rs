@@ -138,6 +138,10 @@ pub struct Characteristic {
     /// for a range, which says how far these very readings lie apart.
     #[serde(default)]
     pub scatter_weight: f64,
+    /// Places of the plan's standards that its value rests on; none for a difference of indications. Where one of them is
+    /// certified anew, the chart of this characteristic moves by what the new value makes of the same readings.
+    #[serde(default)]
+    pub rests_on: Vec<usize>,
 }
 
 impl Characteristic {
@@ -528,6 +532,7 @@ mod tests {
             indicative: false,
             charted: true,
             scatter_weight: 1.0 / (singles.len().max(1) as f64).sqrt(),
+            rests_on: vec![],
         }
     }
 

@@ -218,6 +218,7 @@ mod tests {
             indicative: false,
             charted: true,
             scatter_weight: 0.5_f64.sqrt(),
+            rests_on: vec![],
         };
         let stated = Contribution::known(ContributionSource::Repeatability, 1e-9);
         let around = Surroundings { additions: vec![stated], ..Surroundings::by(rule) };

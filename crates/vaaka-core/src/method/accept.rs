@@ -7,9 +7,10 @@ use thiserror::Error;
 use super::{ChoiceWord, EntryValue, Input, MOST_TEXT, RunState, Step};
 use crate::quantity::{TypedDecimal, TypedDecimalError, Unit, show_decimal};
 use crate::standard::TagRefusal;
+use crate::trace::{Table, Trace, TraceFault, find_peak};
 
 /// What a technician sends for a step, as typed.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Proposal {
     /// Tag or number, as typed.
     pub typed: String,
@@ -27,6 +28,8 @@ pub struct Proposal {
     /// What the register says of the tag that was typed: the standard taken, or why not. Without
     /// a register the tag is compared with the plan's.
     pub standard: Option<Result<String, TagRefusal>>,
+    /// The columns of numbers that came with it, or why the file holds none.
+    pub table: Option<Result<Table, String>>,
 }
 
 /// "40 s", "12 min", "1 h 5 min": a time to wait, rounded up so that nobody comes too early.
@@ -207,6 +210,37 @@ pub enum EntryError {
         /// What to do.
         advice: String,
     },
+    /// Neither a file nor anything pasted.
+    #[error("Choose the file with {name}, or paste its numbers: {words}.")]
+    NoTrace {
+        /// What it is called.
+        name: String,
+        /// Its columns in words.
+        words: String,
+    },
+    /// The file holds no numbers.
+    #[error("{words}")]
+    File {
+        /// Why.
+        words: String,
+    },
+    /// The numbers are not what is asked for.
+    #[error(transparent)]
+    Trace(#[from] TraceFault),
+    /// A peak is missing: the guard asks before it records.
+    #[error(
+        "{question} No peak is where {name} belongs: {why}. What was measured stays on record."
+    )]
+    NoPeak {
+        /// The question.
+        question: String,
+        /// What the peak is called.
+        name: String,
+        /// Why there is none.
+        why: String,
+        /// Digest of the trace, which the answer repeats.
+        digest: String,
+    },
     /// Before the shortest wait is over.
     #[error("Too early by {left}: {what}. Nothing is kept; it is ready at the time shown.")]
     TooEarly {
@@ -264,7 +298,7 @@ impl EntryError {
     #[must_use]
     pub fn attempt(&self) -> Option<AttemptKind> {
         match self {
-            Self::Far { .. } => Some(AttemptKind::Far),
+            Self::Far { .. } | Self::NoPeak { .. } => Some(AttemptKind::Far),
             Self::WrongSetting { .. } | Self::NotOffered { .. } => Some(AttemptKind::Setting),
             Self::WrongStandard { .. } | Self::Standard(_) => Some(AttemptKind::Tag),
             Self::ConditionOutside { .. } => Some(AttemptKind::Condition),
@@ -275,7 +309,16 @@ impl EntryError {
     /// True when the technician may confirm and keep it all the same.
     #[must_use]
     pub fn may_confirm(&self) -> bool {
-        matches!(self, Self::Far { .. })
+        matches!(self, Self::Far { .. } | Self::NoPeak { .. })
+    }
+
+    /// What the answer to the guard's question repeats, where that is not what was typed.
+    #[must_use]
+    pub fn asked_about(&self) -> Option<&str> {
+        match self {
+            Self::NoPeak { digest, .. } => Some(digest),
+            _ => None,
+        }
     }
 
     /// True when the words belong at the field of the added weights.
@@ -332,6 +375,7 @@ pub fn accept(
         Input::WaitOver { .. } => Ok(EntryValue::WaitOver),
         Input::Review => Ok(EntryValue::Confirmed),
         Input::Reading { .. } => accept_reading(&step.input, proposal),
+        Input::Trace { .. } => accept_trace(&step.input, proposal),
     }
 }
 
@@ -401,6 +445,36 @@ fn accept_setting(input: &Input, proposal: &Proposal) -> Result<EntryValue, Entr
         }
         _ => Ok(EntryValue::Setting { shown: typed.to_owned() }),
     }
+}
+
+/// A trace: what is asked for, with its peaks. Where one is missing, the standard may not be in the beam, or another one
+/// is; the answer holds for these very numbers.
+fn accept_trace(input: &Input, proposal: &Proposal) -> Result<EntryValue, EntryError> {
+    let Input::Trace { name, wanted, peaks, guard_question } = input else {
+        return Ok(EntryValue::Confirmed);
+    };
+    let table = match &proposal.table {
+        None => return Err(EntryError::NoTrace { name: name.clone(), words: wanted.words() }),
+        Some(Err(words)) => return Err(EntryError::File { words: words.clone() }),
+        Some(Ok(table)) => table,
+    };
+    let trace = Trace::take(wanted, table)?;
+    let missing = peaks.iter().find_map(|peak| {
+        let values = &trace.channels.get(peak.channel)?.re;
+        let found = find_peak((&trace.axis, values), peak.search);
+        found.err().map(|why| (peak, why))
+    });
+    let Some((peak, why)) = missing else { return Ok(EntryValue::of_trace(trace, false)) };
+    let digest = trace.digest();
+    if proposal.confirm_far.as_deref() == Some(digest.as_str()) {
+        return Ok(EntryValue::of_trace(trace, true));
+    }
+    Err(EntryError::NoPeak {
+        question: guard_question.clone(),
+        name: peak.name.clone(),
+        why: why.to_string(),
+        digest,
+    })
 }
 
 fn accept_choice(name: &str, words: &[ChoiceWord], typed: &str) -> Result<EntryValue, EntryError> {

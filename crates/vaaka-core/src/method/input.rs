@@ -4,6 +4,7 @@ use rust_decimal::Decimal;
 
 use super::StepKey;
 use crate::quantity::Unit;
+use crate::trace::{Search, TraceWanted};
 
 /// A word that can be chosen, with the other ways to write it.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -16,6 +17,17 @@ pub struct ChoiceWord {
 
 /// Longest line of text that a step keeps.
 pub const MOST_TEXT: usize = 200;
+
+/// A peak that a trace must show.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PeakWanted {
+    /// What it is called, "361.5 nm".
+    pub name: String,
+    /// Channel in which it is looked for.
+    pub channel: usize,
+    /// How.
+    pub search: Search,
+}
 
 /// What a step asks for; a closed set, so that no page knows a family.
 #[derive(Debug, Clone, PartialEq)]
@@ -110,6 +122,17 @@ pub enum Input {
         /// Whether small added weights ΔL are typed beside it.
         with_added: bool,
     },
+    /// A trace, as a file or pasted.
+    Trace {
+        /// What it is called, "the spectrum".
+        name: String,
+        /// Its columns, and what they cover.
+        wanted: TraceWanted,
+        /// The peaks that must be in it; where one is not, the guard asks before it records.
+        peaks: Vec<PeakWanted>,
+        /// What the guard asks, as a question that yes answers.
+        guard_question: String,
+    },
 }
 
 impl Input {
@@ -129,6 +152,7 @@ impl Input {
             Self::WaitOver { .. } => "wait-over",
             Self::Review => "review",
             Self::Reading { .. } => "reading",
+            Self::Trace { .. } => "trace",
         }
     }
 
@@ -158,7 +182,7 @@ impl Input {
     /// held against limits.
     #[must_use]
     pub fn measures(&self) -> bool {
-        matches!(self, Self::Reading { .. })
+        matches!(self, Self::Reading { .. } | Self::Trace { .. })
     }
 }
 

@@ -5,23 +5,32 @@
 //! one module here and a line in [`all`].
 
 mod accept;
+pub mod around;
 mod bound;
 mod care;
 mod common;
 pub mod gauge;
 mod input;
+mod limit;
+mod live;
 mod plan;
 mod run;
 mod scene;
 mod sheet;
+pub mod spectrum;
 mod step;
 mod warnings;
 pub mod weighing;
 
 pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, duration_words};
+pub use around::{Precondition, RequiredSetting, SettingKind, Wait};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
-pub use input::{ChoiceWord, Input, MOST_TEXT};
+pub use input::{ChoiceWord, Input, MOST_TEXT, PeakWanted};
+pub use limit::{Limit, LimitForm, Side};
+pub use live::{
+    Bar, Bars, Curve, CurveKind, Fact, Live, Picture, Plot, PlotAxis, PlotMark, bars_of,
+};
 pub use plan::{
     ADDITION_SOURCES, BudgetAddition, Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel,
     UnknownWord,
@@ -66,6 +75,11 @@ pub trait Method: std::fmt::Debug + Send + Sync {
         false
     }
 
+    /// Whether what it reads can be written down: a trace cannot.
+    fn on_paper(&self) -> bool {
+        true
+    }
+
     /// The whole way under this plan, in working order. Depends on the plan alone here; the
     /// entries decide only which step is next.
     ///
@@ -90,6 +104,16 @@ pub trait Method: std::fmt::Debug + Send + Sync {
     /// [`MethodError`] when readings are missing or settings do not fit.
     fn evaluate(&self, plan: &PlanSpec, run: &RunState)
     -> Result<Vec<Characteristic>, MethodError>;
+
+    /// What is computed so far, to be seen while measuring and on the record: by the very numbers of [`Method::so_far`]. A
+    /// method that has nothing of its own to show shows its errors as bars with their limits.
+    ///
+    /// # Errors
+    /// [`MethodError`] when settings or standards do not fit.
+    fn live(&self, plan: &PlanSpec, run: &RunState) -> Result<Live, MethodError> {
+        let found = self.so_far(plan, run)?;
+        Ok(Live { facts: vec![], pictures: bars_of(&found).into_iter().collect() })
+    }
 
     /// The characteristics that can be computed from what was read so far, with as many readings as there are: nobody
     /// makes a failure disappear by stopping before the last step.
@@ -131,8 +155,8 @@ pub enum MethodError {
 
 /// All methods, in the order in which a list offers them.
 #[must_use]
-pub fn all() -> [&'static dyn Method; 2] {
-    [&weighing::Weighing, &gauge::Gauge]
+pub fn all() -> [&'static dyn Method; 3] {
+    [&weighing::Weighing, &gauge::Gauge, &spectrum::Spectrum]
 }
 
 /// The method with this key.

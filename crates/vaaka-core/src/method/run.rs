@@ -1,10 +1,13 @@
 //! The state of a run: what has been kept, and what is next.
 
+use std::sync::Arc;
+
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
 use super::{MethodError, Step, StepKey};
+use crate::trace::Trace;
 
 /// What one entry holds.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -60,6 +63,46 @@ pub enum EntryValue {
         /// True when the guard asked and the technician confirmed.
         far_confirmed: bool,
     },
+    /// A trace. Its numbers stand for themselves by their digest: records, fingerprints and the audit trail hold that alone.
+    Trace {
+        /// Digest of its numbers ([`Trace::digest`]).
+        digest: String,
+        /// How many points it has.
+        points: u32,
+        /// True when the guard asked and the technician confirmed.
+        far_confirmed: bool,
+        /// The numbers.
+        #[serde(skip)]
+        trace: Arc<Trace>,
+    },
+}
+
+impl EntryValue {
+    /// Whether it reads the instrument against the standard: as [`super::Input::measures`] says of what asked for it.
+    #[must_use]
+    pub fn measures(&self) -> bool {
+        matches!(self, Self::Reading { .. } | Self::Trace { .. })
+    }
+
+    /// Whether the guard asked about it and the technician confirmed.
+    #[must_use]
+    pub fn far_confirmed(&self) -> bool {
+        matches!(
+            self,
+            Self::Reading { far_confirmed: true, .. } | Self::Trace { far_confirmed: true, .. }
+        )
+    }
+
+    /// A trace as an entry.
+    #[must_use]
+    pub fn of_trace(trace: Trace, far_confirmed: bool) -> Self {
+        Self::Trace {
+            digest: trace.digest(),
+            points: u32::try_from(trace.len()).unwrap_or(u32::MAX),
+            far_confirmed,
+            trace: Arc::new(trace),
+        }
+    }
 }
 
 /// One kept entry that still stands (not corrected, not voided by a redo).
@@ -113,6 +156,17 @@ impl RunState {
             return Err(MethodError::Incomplete { step, required, got: readings.len() });
         }
         Ok(readings)
+    }
+
+    /// Traces of one step.
+    #[must_use]
+    pub fn traces<'a>(&'a self, step: &'a StepKey) -> Vec<&'a Arc<Trace>> {
+        self.of_step(step)
+            .filter_map(|entry| match &entry.value {
+                EntryValue::Trace { trace, .. } => Some(trace),
+                _ => None,
+            })
+            .collect()
     }
 
     /// The value of a condition that was read.

@@ -71,6 +71,9 @@ pub enum Unit {
     /// Megapascal.
     #[serde(rename = "MPa")]
     Megapascal,
+    /// Nanometre.
+    #[serde(rename = "nm")]
+    Nanometre,
     /// Micrometre.
     #[serde(rename = "µm")]
     Micrometre,
@@ -166,7 +169,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 32] = [
+    pub const ALL: [Self; 33] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -175,6 +178,7 @@ impl Unit {
         Self::Kilopascal,
         Self::Bar,
         Self::Megapascal,
+        Self::Nanometre,
         Self::Micrometre,
         Self::Millimetre,
         Self::Metre,
@@ -212,6 +216,7 @@ impl Unit {
             Self::Kilopascal => ("kPa", Dimension::Pressure, 3),
             Self::Bar => ("bar", Dimension::Pressure, 5),
             Self::Megapascal => ("MPa", Dimension::Pressure, 6),
+            Self::Nanometre => ("nm", Dimension::Length, -9),
             Self::Micrometre => ("µm", Dimension::Length, -6),
             Self::Millimetre => ("mm", Dimension::Length, -3),
             Self::Metre => ("m", Dimension::Length, 0),
@@ -354,6 +359,7 @@ mod tests {
     #[case("1013.25", Unit::Millibar, Unit::Pascal, "101325")]
     #[case("0.6", Unit::Megapascal, Unit::Bar, "6.0")]
     #[case("0.004", Unit::Millimetre, Unit::Micrometre, "4")]
+    #[case("0.5415", Unit::Micrometre, Unit::Nanometre, "541.5")]
     fn conversion_moves_the_point(
         #[case] value: &str,
         #[case] from: Unit,

@@ -3,6 +3,7 @@
 mod components;
 mod line;
 mod normality;
+mod outlier;
 mod quadrature;
 mod summary;
 mod trend;
@@ -10,6 +11,7 @@ mod trend;
 pub use components::{Components, variance_components};
 pub use line::{StraightLine, fit_line};
 pub use normality::{NORMALITY_POINTS, Normality, anderson_darling};
+pub use outlier::{Outlier, grubbs};
 pub(crate) use quadrature::gauss_legendre;
 pub use summary::{
     autocorrelation, lag_one_autocorrelation, mean, mean_moving_range, sample_std_dev,

@@ -36,8 +36,7 @@ fn a_way_leads_forward_and_knows_its_steps() {
         let place = |key: &StepKey| way.iter().position(|step| step.key == *key);
         let keys: HashSet<&StepKey> = way.iter().map(|step| &step.key).collect();
         assert_eq!(keys.len(), way.len(), "{words}: a key stands twice");
-        let readings: Vec<usize> =
-            (0..way.len()).filter(|at| matches!(way[*at].input, Input::Reading { .. })).collect();
+        let readings: Vec<usize> = (0..way.len()).filter(|at| way[*at].input.measures()).collect();
         assert!(!readings.is_empty(), "{words}: nothing is read");
         for (at, step) in way.iter().enumerate() {
             assert!(step.repeats > 0 && !step.title.is_empty(), "{words}: {}", step.key);
@@ -68,7 +67,10 @@ fn a_way_leads_forward_and_knows_its_steps() {
         assert!(readings.iter().all(|at| *at < review), "{words}");
         // Each point is read once, and each standard is in hand before it is used.
         let points: Vec<usize> = way.iter().filter_map(|step| step.point).collect();
-        assert_eq!(points, (0..planned.plan.points.len()).collect::<Vec<_>>(), "{words}");
+        let of_traces = way.iter().any(|step| matches!(step.input, Input::Trace { .. }));
+        let each: Vec<usize> = (0..planned.plan.points.len()).collect();
+        assert_eq!(planned.method.on_paper(), !of_traces, "{words}");
+        assert_eq!(points, if of_traces { vec![] } else { each }, "{words}");
         for step in way.iter().filter(|step| step.point.is_some()) {
             let tag = way.iter().position(
                 |tag| matches!(tag.input, Input::Tag { place, .. } if place == step.standard),
@@ -191,7 +193,18 @@ fn what_is_kept_comes_back_from_the_store_as_it_was() {
     each_run(1, |planned, run| {
         let entries = run.entries.iter().map(|entry| {
             let text = serde_json::to_string(&entry.value).unwrap();
-            Entry { value: serde_json::from_str(&text).unwrap(), ..entry.clone() }
+            let mut value = serde_json::from_str(&text).unwrap();
+            // The numbers of a trace lie beside the record, which holds their digest.
+            if let (
+                EntryValue::Trace { trace, digest, .. },
+                EntryValue::Trace { trace: numbers, .. },
+            ) = (&mut value, &entry.value)
+            {
+                assert!(text.len() < 200, "{text}");
+                assert_eq!(*digest, numbers.digest());
+                trace.clone_from(numbers);
+            }
+            Entry { value, ..entry.clone() }
         });
         let back = RunState { entries: entries.collect() };
         assert_eq!(*run, back, "{}", told(planned));
@@ -245,7 +258,7 @@ fn the_order_in_which_entries_were_kept_changes_no_result() {
 #[test]
 fn what_is_missing_is_named() {
     each_run(0, |planned, run| {
-        for step in planned.way.iter().filter(|step| matches!(step.input, Input::Reading { .. })) {
+        for step in planned.way.iter().filter(|step| step.input.measures()) {
             let last = run.entries.iter().rposition(|entry| entry.step == step.key).unwrap();
             let mut short = run.clone();
             short.entries.remove(last);
@@ -299,6 +312,9 @@ fn every_prefix_of_a_run_is_judged_as_far_as_it_goes() {
 #[test]
 fn a_shifted_instrument_moves_all_errors_by_the_shift() {
     each_run(0, |planned, run| {
+        if planned.way.iter().any(|step| matches!(step.input, Input::Trace { .. })) {
+            return;
+        }
         let before = evaluated(planned, run);
         let shift = planned.plan.resolution * Decimal::from(7);
         let mut other = run.clone();
@@ -321,4 +337,122 @@ fn a_shifted_instrument_moves_all_errors_by_the_shift() {
             }
         }
     });
+}
+
+/// A trace that lies further along its axis has its errors there, and a failure is told of a peak that is gone.
+#[test]
+fn a_shifted_trace_moves_what_is_found_in_it() {
+    let mut moved = 0;
+    each_run(0, |planned, run| {
+        if !planned.way.iter().any(|step| matches!(step.input, Input::Trace { .. })) {
+            return;
+        }
+        let before = evaluated(planned, run);
+        let window = planned.way.iter().find_map(|step| match &step.input {
+            Input::Trace { peaks, .. } => peaks.first().map(|peak| peak.search.half_width),
+            _ => None,
+        });
+        let shift = window.unwrap() / 10.0;
+        let shifted = |by: f64| {
+            let mut other = run.clone();
+            for entry in &mut other.entries {
+                if let EntryValue::Trace { trace, .. } = &entry.value {
+                    let mut moved = (**trace).clone();
+                    moved.axis.iter_mut().for_each(|x| *x += by);
+                    entry.value = EntryValue::of_trace(moved, false);
+                }
+            }
+            other
+        };
+        let errors = |found: &[Characteristic]| -> Vec<(String, f64, bool)> {
+            let of = found.iter().filter(|one| one.kind == CharacteristicKind::Error);
+            of.map(|one| (one.key.clone(), one.value(), one.charted)).collect()
+        };
+        let scale = planned.plan.unit.convert(Decimal::ONE, before[0].unit);
+        let scale = vaaka_core::quantity::to_f64(scale);
+        let after = evaluated(planned, &shifted(shift));
+        for (was, is) in errors(&before).iter().zip(&errors(&after)) {
+            let off = ((is.1 - was.1) / scale - shift).abs();
+            // Positions are kept to two places beyond the display; the same points around a top are fitted.
+            let places = vaaka_core::quantity::to_f64(planned.plan.resolution) / 100.0;
+            assert!(off < places + shift / 4.0, "{}: {} {off}", told(planned), was.0);
+            moved += 1;
+        }
+        // Beyond the search there is no peak: at least as far off as it was looked for, and no point of a chart.
+        let gone = evaluated(planned, &shifted(30.0 * shift));
+        let of = gone.iter().filter(|one| one.kind == CharacteristicKind::Error);
+        for one in of {
+            assert!(
+                !one.charted && one.label.contains("no peak"),
+                "{}: {}",
+                told(planned),
+                one.label
+            );
+            let limits = one.limits.unwrap();
+            let upper =
+                limits.upper.is_some_and(|upper| one.singles.iter().all(|single| *single > upper));
+            assert!(upper || limits.upper.is_none(), "{}: {}", told(planned), one.key);
+        }
+    });
+    assert!(moved > 30, "{moved}");
+}
+
+/// What is seen while measuring is what is judged: the bars are the errors, and each stands within its limits where the
+/// judgement says so.
+#[test]
+fn pictures_show_what_is_judged() {
+    use vaaka_core::method::Picture;
+    each_run(5, |planned, run| {
+        let found = evaluated(planned, run);
+        let live = planned.method.live(&planned.plan, run).unwrap();
+        let bars = live.pictures.iter().find_map(|picture| match picture {
+            Picture::Bars(bars) => Some(bars),
+            Picture::Plot(_) => None,
+        });
+        let bars = bars.unwrap_or_else(|| panic!("{}: no bars", told(planned)));
+        let errors: Vec<&Characteristic> =
+            found.iter().filter(|one| one.kind == CharacteristicKind::Error).collect();
+        assert_eq!(bars.bars.len(), errors.len(), "{}", told(planned));
+        for (bar, one) in bars.bars.iter().zip(errors) {
+            assert!((bar.value - one.value()).abs() < 1e-12, "{}: {}", told(planned), bar.name);
+            assert_eq!(bar.inside.is_some(), one.limits.is_some());
+            assert!(!bar.name.is_empty() && bar.words.ends_with(one.unit.symbol()));
+            assert_eq!(bar.singles.len(), one.singles.len());
+        }
+        assert!(bars.description.ends_with('.'));
+        // Before anything is measured there is nothing to show, and no error.
+        let empty = planned.method.live(&planned.plan, &RunState::default()).unwrap();
+        assert!(empty.pictures.is_empty(), "{}", told(planned));
+    });
+}
+
+/// Where a certificate is renewed, the same readings make another error of what rests on it, by as much, and of nothing else.
+#[test]
+fn a_new_certificate_moves_what_rests_on_it() {
+    let mut moved = 0;
+    each_run(1, |planned, run| {
+        let before = evaluated(planned, run);
+        for place in 0..planned.plan.standards.len() {
+            let mut plan = planned.plan.clone();
+            for point in plan.points.iter_mut().filter(|point| point.standard == place) {
+                for piece in &mut point.pieces {
+                    let shift = Decimal::new(2, 4);
+                    piece.certified_value += shift;
+                    piece.by_temperature.iter_mut().for_each(|at| at.certified_value += shift);
+                }
+            }
+            let after = planned.method.evaluate(&plan, run).unwrap();
+            for (was, is) in before.iter().zip(&after) {
+                let words = format!("{}: {}", told(planned), was.key);
+                if was.kind != CharacteristicKind::Error {
+                    // A difference of two errors moves by the difference of two values, if they differ.
+                    continue;
+                }
+                let rests = was.rests_on.contains(&place);
+                assert_eq!(was.singles != is.singles, rests, "{words} on standard {place}");
+                moved += usize::from(rests);
+            }
+        }
+    });
+    assert!(moved > 100, "{moved}");
 }

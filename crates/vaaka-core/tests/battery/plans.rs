@@ -41,19 +41,28 @@ pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
     let sheet = method.sheet();
     let typed = super::sheets::texts(&sheet, random);
     let settings = sheet.read(&typed).unwrap();
-    let unit = [Unit::Kilogram, Unit::Bar, Unit::Millimetre][random.random_range(0..3)];
+    // Half of them as a method may want them that reads all points at once.
+    let tidy = random.random_bool(0.5);
+    let unit = match tidy {
+        true => Unit::Millimetre,
+        false => [Unit::Kilogram, Unit::Bar, Unit::Millimetre][random.random_range(0..3)],
+    };
+    let repeats = random.random_range(1..5);
     let resolution = Decimal::new(1, random.random_range(1..4));
     let mut points: Vec<PlanPoint> = Vec::new();
     for index in 0..random.random_range(1..6) {
         let travels = method.travels();
-        let travel = travels[random.random_range(0..travels.len())];
+        let travel = travels[if tidy { 0 } else { random.random_range(0..travels.len()) }];
         let place = match method.has_places() && travel == Travel::Corner {
             true => PLACES[random.random_range(0..PLACES.len())],
             false => Place::Middle,
         };
-        let nominal = Decimal::from(random.random_range(1..10) * 10);
+        let nominal = match tidy {
+            true => Decimal::from((index + 1) * 15),
+            false => Decimal::from(random.random_range(1..10) * 10),
+        };
         let half = nominal / Decimal::TWO;
-        let pieces = match random.random_bool(0.7) {
+        let pieces = match tidy || random.random_bool(0.7) {
             true => vec![piece(2 * index, nominal, unit, random)],
             false => {
                 vec![piece(2 * index, half, unit, random), piece(2 * index + 1, half, unit, random)]
@@ -63,10 +72,10 @@ pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
             nominal,
             travel,
             place,
-            repeats: random.random_range(1..5),
+            repeats: if tidy { repeats } else { random.random_range(1..5) },
             charted: random.random_bool(0.7),
             pieces,
-            standard: random.random_range(0..2),
+            standard: if tidy { 0 } else { random.random_range(0..2) },
         });
     }
     let standard = |tag: &str, kind: Option<&str>| PlanStandard {

@@ -4,8 +4,10 @@
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use vaaka_core::method::{
-    Entry, EntryError, EntryValue, Input, Method, PlanSpec, Proposal, RunState, Step, accept,
+    Entry, EntryError, EntryValue, Input, Method, PeakWanted, PlanSpec, Proposal, RunState, Step,
+    accept,
 };
+use vaaka_core::trace::{Extreme, Table, Trace};
 
 /// When checks begin here.
 pub fn start() -> Timestamp {
@@ -52,8 +54,35 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
                 proposal.added = (*resolution * Decimal::new(4, 1)).to_string();
             }
         }
+        Input::Trace { wanted, peaks, .. } => {
+            // A hundredth of the way to the end of a search for each step of the display, and a little scatter.
+            let share = (off as f64 + 0.3 * f64::from(repeat % 2)) / 100.0;
+            let table = scan(wanted, peaks, share);
+            proposal.confirm_far = Trace::take(wanted, &table).ok().map(|trace| trace.digest());
+            proposal.table = Some(Ok(table));
+        }
     }
     proposal
+}
+
+/// A trace with a band at each place where one is wanted, all off by so much of the half-width of their search.
+pub fn scan(wanted: &vaaka_core::trace::TraceWanted, peaks: &[PeakWanted], share: f64) -> Table {
+    let step = wanted.largest_step.unwrap() / 3.0;
+    let (from, to) = wanted.covers;
+    let points = ((to - from) / step).ceil() as usize + 3;
+    let axis: Vec<f64> = (0..points).map(|n| from - step + n as f64 * step).collect();
+    let value = |x: f64| -> f64 {
+        let bands = peaks.iter().map(|peak| {
+            let search = &peak.search;
+            let at = search.centre + share * search.half_width;
+            let sign = if search.extreme == Extreme::Highest { 1.0 } else { -1.0 };
+            sign * 2.0 * search.least * (-((x - at) / (search.half_width / 5.0)).powi(2)).exp()
+        });
+        1.0 + bands.sum::<f64>()
+    };
+    let mut columns = vec![axis.clone()];
+    columns.extend((1..wanted.columns()).map(|_| axis.iter().map(|x| value(*x)).collect()));
+    Table { heads: vec![], columns, lines: (1..=points).collect() }
 }
 
 /// Time that passes before a step can be answered.

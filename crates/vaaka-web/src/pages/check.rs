@@ -1,6 +1,6 @@
 //! Running a check: one step a screen, each entry kept as it is made.
 
-use axum::extract::State;
+use axum::extract::{FromRequest, Multipart, Request, State};
 use axum::http::{HeaderMap, StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::{SignedDuration, Timestamp};
@@ -11,19 +11,23 @@ use vaaka_core::method::{
     AttemptKind, EntryError, EntryValue, Input, Proposal, Purpose, Step, accept,
 };
 use vaaka_core::standard::{TagRefusal, check_tag};
+use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table};
+use vaaka_formats::{Columns, read_columns};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, ReadingId};
 use vaaka_store::rows::{AttemptRow, Check, Reading};
 use vaaka_store::standards::{self, Record};
+use vaaka_store::traces::Original;
 use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_check, plans};
 
 use super::check_start::{fits, wanted};
 use super::check_view::{OpenRun, Target, Typed, load};
+use super::input::MOST_TRACE_BYTES;
 use super::{Here, page, sign_in};
-use crate::auth::{Address, Proof, prove};
-use crate::desk::Desk;
+use crate::auth::{Address, Proof, prove_on};
+use crate::desk::{Desk, Upload};
 use crate::error::WebError;
 use crate::fields::clean;
 use crate::forms::{Asked, PathId, Posted, encode};
@@ -125,6 +129,61 @@ pub struct EntryForm {
     /// Who read it, when the browser held it: it is kept in nobody else's name.
     #[serde(default)]
     read_by: Option<i64>,
+    /// A file that came with it.
+    #[serde(skip)]
+    file: Option<Upload>,
+}
+
+/// Text that is pasted and put back when it is refused; more than that is asked for again.
+const MOST_PUT_BACK: usize = 200_000;
+
+/// An entry in either form: as other forms are sent, or in parts where a file may come along.
+#[derive(Debug)]
+pub struct SentEntry(EntryForm);
+
+impl<S: Send + Sync> FromRequest<S> for SentEntry {
+    type Rejection = WebError;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, WebError> {
+        let kind = request.headers().get(header::CONTENT_TYPE);
+        if !kind.is_some_and(|kind| kind.as_bytes().starts_with(b"multipart/form-data")) {
+            let Posted(form) = Posted::from_request(request, state).await?;
+            return Ok(Self(form));
+        }
+        let bad = |cause: &dyn std::fmt::Display| WebError::BadForm(cause.to_string());
+        let mut parts =
+            Multipart::from_request(request, state).await.map_err(|cause| bad(&cause))?;
+        let whole = |_| WebError::NotNow {
+            words: format!(
+                "The file did not arrive whole, or is larger than the {} MB that are taken here. Measure with fewer points, or export one curve only, and take that file.",
+                MOST_TRACE_BYTES / 1024 / 1024
+            ),
+        };
+        let (mut fields, mut file, mut pasted) = (String::new(), None, None);
+        while let Some(field) = parts.next_field().await.map_err(whole)? {
+            let name = field.name().unwrap_or_default().to_owned();
+            if let Some(own) = field.file_name() {
+                let name = clean(own);
+                let bytes = field.bytes().await.map_err(whole)?.to_vec();
+                if !bytes.is_empty() {
+                    file = Some(Upload { name, bytes });
+                }
+            } else if name == "typed" {
+                pasted = Some(field.text().await.map_err(whole)?.replace('\0', ""));
+            } else {
+                let text = field.text().await.map_err(whole)?;
+                let mark = if fields.is_empty() { "" } else { "&" };
+                fields.push_str(&format!("{mark}{}={}", encode(&name), encode(&text)));
+            }
+        }
+        // Read by the very reader of all other entries.
+        let rest = Request::post("/")
+            .header(header::CONTENT_TYPE, "application/x-www-form-urlencoded")
+            .body(axum::body::Body::from(fields))
+            .map_err(|cause| bad(&cause))?;
+        let Posted(form) = Posted::<EntryForm>::from_request(rest, state).await?;
+        Ok(Self(EntryForm { typed: pasted.unwrap_or_default(), file, ..form }))
+    }
 }
 
 impl EntryForm {
@@ -138,9 +197,24 @@ impl EntryForm {
         }
     }
 
+    /// Whether it is more than a line of text.
+    fn is_long(&self) -> bool {
+        self.file.is_some() || self.typed.len() > 2_000
+    }
+
+    /// The file that came, or what was pasted in its place: its name and bytes.
+    fn table(&self) -> Option<(String, Vec<u8>)> {
+        match &self.file {
+            Some(file) => Some((file.name.clone(), file.bytes.clone())),
+            None if self.typed.trim().is_empty() => None,
+            None => Some((String::new(), self.typed.clone().into_bytes())),
+        }
+    }
+
     fn as_typed(&self) -> Typed {
+        let whole = self.typed.len() <= MOST_PUT_BACK;
         Typed {
-            text: self.typed.clone(),
+            text: if whole { self.typed.clone() } else { String::new() },
             added: self.added.clone(),
             reason: self.reason.clone(),
             second: self.second.clone(),
@@ -169,7 +243,7 @@ pub async fn keep(
     headers: HeaderMap,
     address: Address,
     PathId(id): PathId,
-    Posted(form): Posted<EntryForm>,
+    SentEntry(form): SentEntry,
 ) -> Result<Response, WebError> {
     let short = headers
         .get(header::ACCEPT)
@@ -183,6 +257,12 @@ pub async fn keep(
                 "Sign in, then it is sent.",
                 "",
             ));
+        }
+        if form.is_long() {
+            // Too much for an address; the page says which step is next.
+            let notice =
+                "You were signed out, so the file is not kept yet. Sign in, and choose it again.";
+            return sign_in::ask_again(&state, &headers, format!("/checks/{id}"), notice.into());
         }
         let next =
             format!("/checks/{id}?typed={}&added={}", encode(&form.typed), encode(&form.added));
@@ -228,7 +308,10 @@ fn short_answer(kept: Result<(Outcome, Option<OpenRun>), WebError>) -> Response 
                 &typed.notice,
             ];
             let words = words.into_iter().flatten().next().cloned().unwrap_or_default();
-            answer(StatusCode::UNPROCESSABLE_ENTITY, "refused", &words, "")
+            let asked = typed.may_confirm.then_some(typed.asked.as_str());
+            let body = json!({ "state": "refused", "words": words, "next": "", "asked": asked });
+            let kind = [(header::CONTENT_TYPE, "application/json")];
+            (StatusCode::UNPROCESSABLE_ENTITY, kind, body.to_string()).into_response()
         }
         Err(WebError::NotNow { words }) => answer(StatusCode::CONFLICT, "refused", &words, ""),
         Err(WebError::ForeignForm) => {
@@ -327,6 +410,17 @@ async fn keep_entry(
             return again(view, typed);
         }
     }
+    let table = form.table().filter(|_| matches!(target.step.input, Input::Trace { .. }));
+    if let Some((_, bytes)) = &table {
+        let bytes = bytes.clone();
+        // A long one takes a moment, and others wait for their pages.
+        let read = tokio::task::spawn_blocking(move || {
+            read_columns(&bytes, (MOST_POINTS, MOST_COLUMNS)).map_err(|error| error.to_string())
+        });
+        let read = read.await.map_err(|cause| WebError::Inner(cause.to_string()))?;
+        proposal.table =
+            Some(read.map(|Columns { heads, columns, lines }| Table { heads, columns, lines }));
+    }
     // What was tried on the device stays on record, also where this is refused: the next try comes without it.
     keep_attempted(&mut connection, &view, &target, (form, &proposal), (measured, signed)).await?;
     if let Input::Setting { by_lead: true, .. } = target.step.input {
@@ -346,8 +440,15 @@ async fn keep_entry(
         Err(error) => {
             if let Some(kind) = error.attempt() {
                 let at = (measured, signed.person.id);
-                keep_attempt(&mut connection, &view, &target, (kind, &form.typed), at, &error)
-                    .await?;
+                keep_attempt(
+                    &mut connection,
+                    &view,
+                    &target,
+                    (kind, &named(form, &table)),
+                    at,
+                    &error,
+                )
+                .await?;
             }
             let typed = refused(form, &error);
             return again(view, typed);
@@ -359,24 +460,33 @@ async fn keep_entry(
             Some("Say in a few words why it is corrected, for example “typed wrongly”.".into());
         return again(view, typed);
     }
-    let second =
-        match second_person((state, address), signed, &view, (&target, &value), (form, measured))
-            .await?
-        {
-            Ok(second) => second,
-            Err(words) => {
-                let mut typed = form.as_typed();
-                typed.second_error = Some(words);
-                return again(view, typed);
-            }
-        };
+    let second = match second_person(
+        (&mut connection, address, received),
+        signed,
+        &view,
+        (&target, &value),
+        (form, measured),
+    )
+    .await?
+    {
+        Ok(second) => second,
+        Err(words) => {
+            let mut typed = form.as_typed();
+            typed.second_error = Some(words);
+            return again(view, typed);
+        }
+    };
     let reason = clean(&form.reason);
+    let typed = match &value {
+        EntryValue::Trace { points, .. } => format!("{}, {points} points", named(form, &table)),
+        _ => form.typed.trim().to_owned(),
+    };
     let new = NewEntry {
         check: view.check.id,
         step: &target.step.key,
         repeat: target.repeat,
         value: &value,
-        typed: form.typed.trim(),
+        typed: &typed,
         unit: target.step.input.unit(),
         person: signed.person.id,
         measured_at: measured,
@@ -388,6 +498,7 @@ async fn keep_entry(
         },
         second,
         source: if form.age_ms.is_some() { "held" } else { "keyed" },
+        original: table.as_ref().map(|(name, bytes)| Original { name, bytes }),
     };
     let kept = keep_and_void(&mut connection, &new, view.seen.clone(), &target, taken).await?;
     if kept == Kept::Overtaken {
@@ -401,6 +512,15 @@ async fn keep_entry(
     Ok((Outcome::Goto(format!("/checks/{id}")), None))
 }
 
+/// What stands for an entry in words: what was typed, or the name of its file.
+fn named(form: &EntryForm, table: &Option<(String, Vec<u8>)>) -> String {
+    match table {
+        Some((name, _)) if name.trim().is_empty() => "pasted".to_owned(),
+        Some((name, _)) => name.chars().take(120).collect(),
+        None => form.typed.trim().to_owned(),
+    }
+}
+
 /// The step is not the one that is open: the same entry sent twice, or somebody else was first.
 fn gone_on(id: i64, same: bool) -> Outcome {
     if same {
@@ -412,6 +532,7 @@ fn gone_on(id: i64, same: bool) -> Outcome {
 
 fn still_typed(form: &EntryForm) -> String {
     match form.typed.trim() {
+        _ if form.is_long() => String::new(),
         "" => String::new(),
         typed => format!(" What you typed: {typed}."),
     }
@@ -476,6 +597,7 @@ async fn judge_tag(
 fn refused(form: &EntryForm, error: &EntryError) -> Typed {
     let mut typed = form.as_typed();
     typed.may_confirm = error.may_confirm();
+    typed.asked = error.asked_about().unwrap_or(&form.typed).to_owned();
     typed.too_late = error.is_too_late();
     if error.is_about_added() {
         typed.added_error = Some(error.to_string());
@@ -487,7 +609,7 @@ fn refused(form: &EntryForm, error: &EntryError) -> Typed {
 
 /// The second person of a correction that brings something from outside to inside its limits; none where it does not.
 async fn second_person(
-    (state, address): (&AppState, &Address),
+    (connection, address, now): (&mut Connection, &Address, Timestamp),
     signed: &SignedIn,
     view: &OpenRun,
     (target, value): (&Target<'_>, &EntryValue),
@@ -500,8 +622,8 @@ async fn second_person(
     if form.second.trim().is_empty() {
         return Ok(Err(ask.to_owned()));
     }
-    let proof =
-        prove(state, &form.second, &form.second_password, address, "second a correction").await?;
+    let who = (form.second.as_str(), form.second_password.as_str());
+    let proof = prove_on(connection, who, address, "second a correction", now).await?;
     if let Some(words) = proof.refusal("nothing was changed") {
         return Ok(Err(words));
     }
@@ -575,7 +697,7 @@ async fn keep_given_up(
         step_key: short(&form.step, 80),
         repeat: i32::try_from(form.repeat.max(1)).unwrap_or(i32::MAX),
         kind: "held".to_owned(),
-        typed: short(&form.typed, 40),
+        typed: short(form.file.as_ref().map_or(&form.typed, |file| &file.name), 40),
         said: if said.is_empty() { "not taken".to_owned() } else { said },
         person_id: person,
         at: At(now),

@@ -8,7 +8,8 @@ use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 use vaaka_core::method::{AttemptKind, Entry, EntryValue, Input, RunState, Step};
-use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_signed, to_f64};
+use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_float, show_signed, to_f64};
+use vaaka_core::stats;
 use vaaka_store::audit::Head;
 use vaaka_store::entries::{CheckNow, Entries, UsedStandard};
 use vaaka_store::files::{self, FileBrief, Owner};
@@ -18,6 +19,7 @@ use vaaka_store::rows::{AttemptRow, Certificate, Check};
 use vaaka_store::{At, Connection, charts, checks, registers};
 
 use super::check_step::StepView;
+use super::live::{LiveView, has_curves};
 use super::standards::long_day;
 use super::{Here, Shell};
 use crate::error::WebError;
@@ -55,6 +57,8 @@ pub struct Typed {
     pub too_late: bool,
     /// Whether the guard's question can be answered with yes.
     pub may_confirm: bool,
+    /// What the answer repeats.
+    pub asked: String,
 }
 
 impl Typed {
@@ -191,7 +195,14 @@ impl OpenRun {
             hands,
             photos,
         };
-        Ok(self.fill(&around, signed, correct, typed))
+        // Errors as bars where everything is looked over; curves as soon as there is one.
+        let looks_over =
+            self.now_shown(correct).is_some_and(|now| matches!(now.step.input, Input::Review));
+        let live = match looks_over || has_curves(&self.way.steps) {
+            true => LiveView::of(self.way.method, &self.way.spec, &self.run)?,
+            false => LiveView::default(),
+        };
+        Ok(self.fill(&around, signed, correct, typed, live))
     }
 
     /// Finds what an entry is for; nothing when the step is kept already or not next.
@@ -324,6 +335,7 @@ impl OpenRun {
         signed: &SignedIn,
         correct: Option<ReadingId>,
         typed: Typed,
+        live: LiveView,
     ) -> CheckPage {
         let target = self.now_shown(correct);
         let key = target.as_ref().map(|target| target.step.key.0.clone());
@@ -354,6 +366,7 @@ impl OpenRun {
             beads: self.beads(key.as_deref()),
             step: target.as_ref().map(|target| self.step_view(around, target, &typed)),
             standard: self.standard_view(around, target.as_ref()),
+            series: target.as_ref().map(|target| self.series(target.step)).unwrap_or_default(),
             so_far: key.as_deref().map(|key| self.kept_of(Some(key))).unwrap_or_default(),
             all_kept: self.kept_of(None),
             superseded: around
@@ -363,6 +376,7 @@ impl OpenRun {
             form_token: signed.form_token.clone(),
             step_back: self.step_back(correct),
             typed,
+            live,
         }
     }
 
@@ -502,23 +516,75 @@ impl OpenRun {
             .collect()
     }
 
+    /// What the readings of a step come to so far: their mean and spread, and one that stands too far from the rest. It is
+    /// told, and drops nothing.
+    fn series(&self, step: &Step) -> Series {
+        /// One in a hundred of good series has one by chance.
+        const SIGNIFICANCE: f64 = 0.01;
+        // A mean of decibels is not their arithmetic one, and with small weights the display is half of the reading.
+        let Input::Reading { unit, resolution, with_added: false, .. } = &step.input else {
+            return Series::default();
+        };
+        if unit.is_logarithmic() {
+            return Series::default();
+        }
+        let values: Vec<f64> =
+            self.run.readings(&step.key).iter().map(|(shown, _)| to_f64(*shown)).collect();
+        let (Ok(mean), Ok(s)) = (stats::mean(&values), stats::sample_std_dev(&values)) else {
+            return Series::default();
+        };
+        let places = decimals_of(*resolution) + 1;
+        let outlier = stats::grubbs(&values, SIGNIFICANCE).ok().filter(stats::Outlier::stands_out);
+        // Rounding alone makes one of few like readings stand out.
+        let step = to_f64(*resolution);
+        let outlier = outlier.filter(|one| (values[one.index] - mean).abs() > 2.0 * step);
+        Series {
+            words: Some(format!(
+                "mean {} {unit}, s {} {unit}",
+                show_float(mean, places),
+                show_float(s, places)
+            )),
+            outlying: outlier.and_then(|one| i32::try_from(one.index + 1).ok()),
+        }
+    }
+
     /// Esc leads to the last reading kept, for correction; from a correction back to the step.
     fn step_back(&self, correct: Option<ReadingId>) -> Option<String> {
         let id = self.check.id;
         if correct.is_some() {
             return Some(format!("/checks/{id}"));
         }
-        let last = self.entries.standing.iter().rev().find(|s| s.reading.kind == "reading")?;
+        let last = self
+            .entries
+            .standing
+            .iter()
+            .rev()
+            .find(|s| matches!(s.reading.kind.as_str(), "reading" | "trace"))?;
         Some(format!("/checks/{id}?correct={}", last.reading.id))
     }
 }
 
 /// Kinds of entries that say something which can have been typed wrongly: they are shown beside the step and corrected.
-const STATED: [&str; 6] = ["reading", "condition", "setting", "choice", "text", "count"];
+const STATED: [&str; 7] = ["reading", "condition", "setting", "choice", "text", "count", "trace"];
 
 /// Whether a reading lies further from what is expected than the guard lets pass without a question.
 fn is_far(step: &Step, indication: rust_decimal::Decimal) -> bool {
     matches!(&step.input, Input::Reading { expected, guard, .. } if (indication - *expected).abs() > *guard)
+}
+
+/// What the readings of a step come to so far.
+#[derive(Debug, Default)]
+pub struct Series {
+    /// Mean and spread in words, from two on.
+    words: Option<String>,
+    /// Number of the reading that stands too far from the rest.
+    outlying: Option<i32>,
+}
+
+impl Series {
+    fn is(&self, number: &i32) -> bool {
+        self.outlying == Some(*number)
+    }
 }
 
 /// A bead of the way.
@@ -575,9 +641,11 @@ pub struct CheckPage {
     step: Option<StepView>,
     standard: StandardView,
     so_far: Vec<KeptRow>,
+    series: Series,
     all_kept: Vec<KeptRow>,
     superseded: Option<(i32, i32)>,
     form_token: String,
     step_back: Option<String>,
     typed: Typed,
+    live: LiveView,
 }

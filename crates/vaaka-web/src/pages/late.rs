@@ -25,6 +25,7 @@ use super::check_start::{standards_for, wanted};
 use super::files::{MOST_BYTES, media_type};
 use super::form::{Form, whole};
 use super::input::{OnSheet, name_of, shown};
+use super::live::has_curves;
 use super::plans::{PreviewStep, preview, spec_of};
 use super::{Shell, page};
 use crate::desk::{Desk, SentWithFile, Upload};
@@ -92,6 +93,11 @@ async fn steps_of(desk: &mut Desk, view: &PlanView) -> Result<Vec<Step>, WebErro
     let all = standards::all(&mut desk.connection, desk.today).await?;
     let spec = spec_of(view, points, &all, desk).map_err(|words| WebError::NotNow { words })?;
     let mut steps = by_key(&view.plan.method_key)?.way(&spec)?;
+    if has_curves(&steps) {
+        return Err(WebError::NotNow {
+            words: "This check takes a trace, and a trace cannot be written on paper. Take the file along and run the check when the instrument and this program are both at hand; what was missed meanwhile is missed, with its reason.".into(),
+        });
+    }
     // Nobody knows when each reading was written down: pauses between them are on the sheet's own word.
     for step in &mut steps {
         step.pause_seconds = 0;

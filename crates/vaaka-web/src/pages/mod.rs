@@ -29,6 +29,7 @@ pub mod label;
 pub mod ladder;
 pub mod late;
 pub mod late_decide;
+mod live;
 pub mod missed;
 pub mod notices;
 pub mod offline;
@@ -51,6 +52,8 @@ pub mod verdict;
 mod verdict_parts;
 pub mod wall;
 pub mod way_on;
+
+pub use input::MOST_TRACE_BYTES;
 
 use askama::Template;
 use axum::extract::State;

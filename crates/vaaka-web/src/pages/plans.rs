@@ -60,6 +60,8 @@ struct PlanPage {
     versions: Vec<VersionRow>,
     can_edit: bool,
     in_force: Option<i64>,
+    /// Whether it can be done on paper.
+    on_paper: bool,
 }
 
 #[derive(Debug)]
@@ -92,7 +94,7 @@ struct VersionPage {
     sent_back: Vec<String>,
     may_edit: bool,
     may_withdraw: bool,
-    in_force: bool,
+    on_paper: bool,
 }
 
 /// A step as the technician will see it.
@@ -291,6 +293,7 @@ pub async fn one(
     let first = views.first().ok_or(WebError::NotFound)?;
     let heading = first.plan.name.clone();
     let instrument = (first.instrument.tag.clone(), first.instrument.name.clone());
+    let on_paper = by_key(&first.plan.method_key)?.on_paper();
     let in_force =
         views.iter().find(|view| view.version.state == "approved").map(|v| v.version.id.0);
     let mut versions = Vec::new();
@@ -309,7 +312,7 @@ pub async fn one(
     let can_edit = shell.may_lead();
     page(
         StatusCode::OK,
-        &PlanPage { shell, plan, heading, instrument, versions, can_edit, in_force },
+        &PlanPage { shell, plan, heading, instrument, versions, can_edit, in_force, on_paper },
     )
 }
 
@@ -388,7 +391,8 @@ pub(super) async fn draw_version(
         may_approve: trouble.is_none(),
         may_edit: lead && (own || !draft),
         may_withdraw: lead && draft,
-        in_force: view.version.state == "approved",
+        // A sheet for it is offered where it can be written down.
+        on_paper: view.version.state == "approved" && method.on_paper(),
         trouble,
         shell,
     };

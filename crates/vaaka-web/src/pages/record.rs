@@ -3,30 +3,31 @@
 
 use askama::Template;
 use axum::extract::State;
-use axum::http::StatusCode;
+use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
 use vaaka_core::judgement::{action_sentence, reason_sentence};
 use vaaka_core::method::Rung;
 use vaaka_core::quantity::show_decimal;
 use vaaka_core::reaction::Outcome;
-use vaaka_store::ids::{CertificateId, CheckId};
+use vaaka_store::ids::{CertificateId, CheckId, ReadingId};
 use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::plans::{self, PlanView, Source};
 use vaaka_store::records::{self, Meaning};
 use vaaka_store::rows::{Check, Reading, ResultRow};
 use vaaka_store::{
     StoreError, adjustments, attempts, audit, checks, entries, ladder, people, registers, seals,
-    shifts,
+    shifts, traces,
 };
 
+use super::live::LiveView;
 use super::verdict_parts::{answers, fingerprint, heading, row};
 use super::{Shell, page};
-use crate::auth::{Address, prove};
+use crate::auth::{Address, prove_on};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::clean;
-use crate::forms::{PathId, Posted};
+use crate::forms::{PathId, PathIds, Posted};
 use crate::session::SignedIn;
 use crate::state::{AppState, local_day_time, method_of};
 
@@ -44,6 +45,7 @@ struct RecordPage {
     entries: Vec<EntryRow>,
     attempts: Vec<AttemptLine>,
     results: Vec<ResultShown>,
+    live: LiveView,
     answers: Vec<(String, String)>,
     action: String,
     reasons: Vec<String>,
@@ -71,6 +73,8 @@ struct EntryRow {
     step: String,
     typed: String,
     read: String,
+    /// Entry whose file can be taken as it came.
+    file: Option<i64>,
     person: String,
     note: String,
     stands: bool,
@@ -139,6 +143,8 @@ async fn draw(
             pieces: pieces(source),
         });
     }
+    let live =
+        LiveView::of_check((state, &mut desk.connection), (&check, &view), &certificates).await?;
     let hands = checks::hands(&mut desk.connection, &check).await?;
     let about = about(desk, &check, &view, stored.as_ref(), &hands).await?;
     let entries = entry_rows(state, desk, &check, &view, &certificates).await?;
@@ -191,6 +197,7 @@ async fn draw(
     });
     let verdict = stored.as_ref().map(|stored| &stored.verdict);
     let template = RecordPage {
+        live,
         id,
         organisation: shifts::site(&desk.connection).await?.name,
         heading: format!("{} {}", view.instrument.name, view.instrument.tag),
@@ -356,6 +363,31 @@ async fn about(
     Ok(about)
 }
 
+/// The file of a trace, as it came.
+pub async fn trace(
+    _signed: SignedIn,
+    State(state): State<AppState>,
+    PathIds(check, reading): PathIds,
+) -> Result<Response, WebError> {
+    let mut connection = state.store.connection().await?;
+    let found = traces::original(&mut connection, CheckId(check), ReadingId(reading)).await;
+    let (name, bytes) = match found {
+        Err(StoreError::NotFound) => return Err(WebError::NotFound),
+        other => other?,
+    };
+    let plain: String = name
+        .chars()
+        .map(|c| if c.is_ascii_alphanumeric() || ".-_ ".contains(c) { c } else { '_' })
+        .collect();
+    let plain = if plain.trim().is_empty() { format!("trace-{reading}.txt") } else { plain };
+    let headers = [
+        // Whatever it is, the browser takes it and opens nothing.
+        (header::CONTENT_TYPE, "application/octet-stream".to_owned()),
+        (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{plain}\"")),
+    ];
+    Ok((headers, bytes).into_response())
+}
+
 fn computed_by(row: &ResultRow) -> String {
     format!("{} {}, {}", row.method_key, row.method_version, row.table_edition)
 }
@@ -393,6 +425,7 @@ async fn entry_rows(
                 },
                 typed: reading.typed.clone(),
                 read: read_words(reading),
+                file: (reading.kind == "trace").then_some(reading.id.0),
                 person: person.clone(),
                 note: entry_note(reading, voided.as_deref(), is_replaced),
                 stands: voided.is_none() && !is_replaced,
@@ -552,7 +585,8 @@ pub async fn sign(
                 .into(),
         });
     };
-    let proof = prove(&state, &signed.person.sign_in, &form.password, &address, "sign").await?;
+    let who = (signed.person.sign_in.as_str(), form.password.as_str());
+    let proof = prove_on(&mut desk.connection, who, &address, "sign", desk.now).await?;
     if let Some(words) = proof.refusal("nothing was signed") {
         let status = StatusCode::UNPROCESSABLE_ENTITY;
         return draw(&state, &mut desk, &signed, id, Some(("sign", words)), String::new(), status)

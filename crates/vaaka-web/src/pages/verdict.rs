@@ -14,6 +14,7 @@ use vaaka_store::{adjustments, ladder as store_ladder, people, plans, registers}
 
 use super::check_start;
 use super::ladder::{self, LadderShown, Refused};
+use super::live::LiveView;
 use super::verdict_parts::{
     Answer, BudgetShown, Row, Since, action_state, answers, budgets, fingerprint, heading, row,
     since_last,
@@ -50,6 +51,7 @@ struct VerdictPage {
     charts: Vec<(i64, String)>,
     repeat_plan: Option<i64>,
     in_the_way: Option<String>,
+    live: LiveView,
     form_token: String,
     repeat_key: uuid::Uuid,
 }
@@ -92,6 +94,8 @@ pub(super) async fn draw(
         let (number, issuer) = (paper.number, paper.issuer);
         standards.push(format!("{}, certificate {number} of {issuer}", source.standard.tag));
     }
+    let live =
+        LiveView::of_check((state, &mut desk.connection), (&check, &view), &certificates).await?;
     let hands = checks::hands(&mut desk.connection, &check).await?;
     let photos = files::of(&mut desk.connection, Owner::Check(check.id)).await?;
     let points = charts::of_check(&mut desk.connection, check.id).await?;
@@ -193,6 +197,7 @@ pub(super) async fn draw(
         charts: points.iter().map(|(stream, _)| (stream.id.0, stream.label.clone())).collect(),
         repeat_plan: may_repeat.then_some(view.version.id.0),
         in_the_way,
+        live,
         form_token: signed.form_token.clone(),
         repeat_key: crate::forms::new_key(),
     };

@@ -1,10 +1,12 @@
 // With the network gone, an entry is kept on this device, marked so, and sent when the network is
 // back, in its order and in the name of who read it. The server rules on what arrives.
 import { ask, attempts, typedIn } from "./local.js";
+import { chosenFile, dropFile, putFile, takeFile } from "./trace.js";
 
 const STORE = "vaaka.held";
 const TRY_AGAIN_MS = 4000;
 const PATIENCE_MS = 8000;
+const FILE_PATIENCE_MS = 60000;
 
 export function heldEntries() {
   try {
@@ -25,7 +27,7 @@ export function inWords(entry) {
 }
 
 function named(entry) {
-  const typed = [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ");
+  const typed = entry.file ?? [entry.fields.typed, entry.fields.added].filter(Boolean).join(" + ").slice(0, 60);
   return `${entry.title}: ${typed || "ticked"}`;
 }
 
@@ -37,8 +39,14 @@ function token() {
   return document.querySelector("input[name=form_token]")?.value ?? "";
 }
 
-async function send(entry) {
-  const body = new URLSearchParams(entry.fields);
+async function send(entry, file) {
+  // A file that is held lies beside its entry.
+  const chosen = file ?? (entry.file === undefined ? null : await takeFile(entry.fields.key));
+  const body = chosen ? new FormData() : new URLSearchParams(entry.fields);
+  if (chosen) {
+    for (const [name, value] of Object.entries(entry.fields)) body.set(name, value);
+    body.set("file", chosen instanceof Blob ? chosen : chosen.content, chosen.name);
+  }
   body.set("form_token", token());
   if (entry.at) {
     body.set("age_ms", String(Math.max(0, Date.now() - entry.at)));
@@ -48,7 +56,7 @@ async function send(entry) {
     method: "POST",
     headers: { Accept: "application/json" },
     body,
-    signal: AbortSignal.timeout(PATIENCE_MS),
+    signal: AbortSignal.timeout(chosen ? FILE_PATIENCE_MS : PATIENCE_MS),
   });
   // A server that is there but cannot reach its database is as good as gone.
   if (answer.status >= 500) throw new Error("not now");
@@ -77,6 +85,7 @@ export async function flush(after) {
       const answer = await send(entry);
       if (answer.state === "kept") {
         store(heldEntries().filter((one) => one.fields.key !== entry.fields.key));
+        if (entry.file !== undefined) await dropFile(entry.fields.key);
         sent += 1;
       } else if (answer.state === "signed_out") {
         refused = { entry, words: answer.words };
@@ -137,6 +146,11 @@ export async function reaches() {
   } catch {
     return false;
   }
+}
+
+// What stands in a form, its file left out.
+function fieldsOf(form) {
+  return Object.fromEntries([...new FormData(form)].filter(([, value]) => typeof value === "string"));
 }
 
 export function keepHeld(check) {
@@ -224,19 +238,24 @@ export function keepHeld(check) {
   }
 
   // Kept on the device once the step has nothing to ask any more.
-  function hold(form) {
+  async function hold(form) {
     const question = ask(form);
     if (question) {
       tell(form, question);
       return;
     }
-    const fields = Object.fromEntries(new FormData(form));
+    const fields = fieldsOf(form);
     delete fields.form_token;
     if (form.dataset.asked !== undefined) fields.confirm_far = form.dataset.asked;
     const before = attempts(form);
     if (before.length > 0) fields.attempted = before.join("\n");
     const entry = { check: id, person: me(), title: form.dataset.title ?? "", at: Date.now(), fields };
+    const file = chosenFile(form);
     try {
+      if (file) {
+        await putFile(fields.key, file);
+        entry.file = file.name;
+      }
       store([...heldEntries(), entry]);
     } catch {
       say("This device has no room to keep it. Write it down, and enter it when the network is back.");
@@ -278,15 +297,24 @@ export function keepHeld(check) {
       hold(form);
       return;
     }
+    const file = chosenFile(form);
+    // What a file would be refused for at once is said here: nobody waits for 50 MB to be sent for nothing.
+    const question = form.matches(".trace") ? ask(form) : null;
+    if (question) {
+      tell(form, question);
+      return;
+    }
     form.dataset.sent = "yes";
     form.classList.add("is-sending");
-    const fields = Object.fromEntries(new FormData(form));
+    const fields = fieldsOf(form);
     // What was tried while the network was gone goes along, and stays on record whatever becomes of this.
     const tried = attempts(form);
     if (tried.length > 0) fields.attempted = tried.join("\n");
-    send({ check: id, person: me(), fields })
+    send({ check: id, person: me(), fields }, file)
       .then((answer) => {
         if (answer.state === "kept") window.location.assign(answer.next);
+        // A page that came anew would have lost the file: what is wrong with it is said at its place.
+        else if (file && answer.state === "refused") refuse(form, answer);
         // Refused, or signed out: the server's own page says so, with what was typed.
         else form.submit();
       })
@@ -305,6 +333,23 @@ export function keepHeld(check) {
         });
       });
   });
+
+  // Words about a file, and the button that answers the guard's question about this very one.
+  function refuse(form, { words, asked }) {
+    delete form.dataset.sent;
+    form.classList.remove("is-sending");
+    tell(form, { words, field: form.querySelector("[name=file]") });
+    form.querySelector("[data-answer]")?.remove();
+    if (!asked) return;
+    const yes = document.createElement("button");
+    yes.className = "plain-button";
+    yes.name = "confirm_far";
+    yes.value = asked;
+    yes.dataset.answer = "";
+    yes.textContent = "Yes, and the trace is as it is: keep it";
+    form.querySelector(".main-button").after(" ", yes);
+    form.addEventListener("change", () => yes.remove(), { once: true });
+  }
 
   check.querySelector("[data-held-again]")?.addEventListener("click", () => {
     const bad = ofCheck().find((entry) => entry.refused);

@@ -149,6 +149,20 @@ function condition(form, rules) {
   return { attempt: text, words: `${rules.name} is ${text.trim()}; ${rules.wanted} is needed. ${rules.words}` };
 }
 
+function trace(form, rules) {
+  const input = form.querySelector("[name=file]");
+  const file = input.files[0];
+  if (!file && form.querySelector("[name=typed]").value.trim() === "") {
+    return { words: `Choose the file with ${rules.name}, or paste its numbers: ${rules.wanted}.`, field: input };
+  }
+  const most = Number(rules.upper);
+  if (file && file.size > most) {
+    const size = Math.ceil(file.size / 1048576);
+    return { words: `This file has ${size} MB; ${most / 1048576} MB are the most. Measure with fewer points, or export one curve only.`, field: input };
+  }
+  return file && file.size === 0 ? { words: "There is nothing in this file. Export it again.", field: input } : null;
+}
+
 /** Words where the entry is not to be kept yet; nothing where it is. What says something about the instrument stays with
  * the form and goes along when an entry is kept. */
 export function ask(form) {
@@ -158,7 +172,7 @@ export function ask(form) {
     return { words: `Tick each line when it is done: ${ticks.length - open.length} of ${ticks.length} are.`, field: open[0] };
   }
   const rules = form.dataset;
-  const found = { reading, setting, choice, text, count, condition }[rules.rules]?.(form, rules) ?? null;
+  const found = { reading, setting, choice, text, count, condition, trace }[rules.rules]?.(form, rules) ?? null;
   if (found?.asks !== undefined) form.dataset.asked = found.asks;
   if (found?.attempt !== undefined) {
     const before = attempts(form);

@@ -8,6 +8,8 @@ import { watchWall } from "./wall.js";
 import { runClocks } from "./clocks.js";
 import { offerPrinting } from "./print.js";
 import { keepHeld, sendHeld } from "./held.js";
+import { readPlot, takeTraces } from "./trace.js";
+import { lookAgain } from "./again.js";
 
 document.documentElement.dataset.scripts = "on";
 sendOnce(document);
@@ -17,9 +19,12 @@ for (const check of checks) {
   runCheck(check);
   keepHeld(check);
   typeAhead(check);
+  takeTraces(check);
 }
 if (checks.length === 0 && document.body.dataset.person) sendHeld();
 for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);
+for (const part of document.querySelectorAll("[data-again]")) lookAgain(part);
+for (const box of document.querySelectorAll("[data-plot]")) readPlot(box);
 for (const form of document.querySelectorAll("[data-alike]")) offerAlike(form);
 for (const place of document.querySelectorAll("[data-picture]")) offerPicture(place);
 for (const wall of document.querySelectorAll("[data-wall]")) watchWall(wall);

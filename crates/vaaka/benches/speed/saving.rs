@@ -164,6 +164,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
                 far_confirmed: false,
             };
             let entry = NewEntry {
+                original: None,
                 check,
                 step: &StepKey("measured".into()),
                 repeat,

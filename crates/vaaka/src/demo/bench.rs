@@ -9,6 +9,7 @@ use vaaka_core::check::{RunContext, complete};
 use vaaka_core::judgement::{Attempt, Conformity, unsettled};
 use vaaka_core::method::{Method, PlanSpec, Purpose, RunState, Step, by_key};
 use vaaka_core::quantity::to_f64;
+use vaaka_core::round::DueRule;
 use vaaka_store::At;
 use vaaka_store::ids::*;
 use vaaka_store::outcomes::{Basis, budget_rows, characteristic_rows, result_row};
@@ -93,7 +94,11 @@ impl Bench {
             books: Vec::new(),
             set_up: SetUpId(id),
             ends_at: request.ends_at,
-            baseline_shifts: if request.days >= 200 { 150 } else { 30 },
+            baseline_shifts: match gear.due_rule() {
+                DueRule::EachWeek => 20,
+                _ if request.days >= 200 => 150,
+                _ => 30,
+            },
             adjusted_by: 0.0,
             disturbed: false,
             story_done: false,
@@ -329,7 +334,7 @@ impl Bench {
                 (self.instrument, self.set_up),
                 self.method.key(),
                 characteristic,
-                resolution,
+                (resolution, self.gear.due_rule().interval()),
                 at,
             )?;
             self.books.push(book);

@@ -5,7 +5,7 @@ use jiff::{SignedDuration, Timestamp};
 use vaaka_core::chart::{ChartPoint, ChartState, SigmaSource};
 use vaaka_core::check::{Completion, DRIFT_WINDOW, PastPoint, StreamSlot, freeze_baseline};
 use vaaka_core::judgement::{Characteristic, ConformityResult};
-use vaaka_store::conclude::{EACH_SHIFT_SECONDS, apply_changes, firings_json, point_row};
+use vaaka_store::conclude::{apply_changes, firings_json, point_row};
 use vaaka_store::ids::{EventId, InstrumentId, PersonId, SegmentId, SetUpId, StreamId};
 use vaaka_store::rows::{Baseline, Check, Segment, Stream};
 use vaaka_store::{At, to_word};
@@ -23,11 +23,8 @@ pub struct Book {
     /// Counted points of the segment, each with its index in the world's points.
     series: Vec<(usize, ChartPoint)>,
     resolution: f64,
-}
-
-/// Interval of the demo's plans.
-pub fn interval() -> SignedDuration {
-    SignedDuration::from_secs(EACH_SHIFT_SECONDS)
+    /// Usual time between two points.
+    interval: SignedDuration,
 }
 
 fn fault(error: impl std::fmt::Display) -> AppError {
@@ -45,7 +42,7 @@ impl Book {
         (instrument, set_up): (InstrumentId, SetUpId),
         method_key: &str,
         characteristic: &Characteristic,
-        resolution: f64,
+        (resolution, interval): (f64, SignedDuration),
         at: Timestamp,
     ) -> Result<Self, AppError> {
         let stream = StreamId(next(world.streams.len()));
@@ -59,11 +56,11 @@ impl Book {
             nominal: characteristic.nominal,
             unit: characteristic.unit.symbol().to_owned(),
             decimals: i32::try_from(characteristic.mean_decimals()).map_err(fault)?,
-            interval_seconds: EACH_SHIFT_SECONDS,
+            interval_seconds: interval.as_secs(),
             derived: None,
             ended_at: None,
         });
-        let state = ChartState::new(interval());
+        let state = ChartState::new(interval);
         let slot = StreamSlot {
             key: characteristic.key.clone(),
             design: None,
@@ -71,7 +68,7 @@ impl Book {
             state,
             recent: Vec::new(),
         };
-        let mut book = Self { stream, segment: 0, slot, series: Vec::new(), resolution };
+        let mut book = Self { stream, segment: 0, slot, series: Vec::new(), resolution, interval };
         book.push_segment(world, 1, "first checks", None, at)?;
         Ok(book)
     }
@@ -87,7 +84,7 @@ impl Book {
         self.segment = world.segments.len();
         self.series.clear();
         self.slot.recent.clear();
-        self.slot.state = ChartState::new(interval());
+        self.slot.state = ChartState::new(self.interval);
         world.segments.push(Segment {
             id: SegmentId(next(world.segments.len())),
             stream_id: self.stream,
@@ -180,8 +177,8 @@ impl Book {
         reason: &str,
     ) -> Result<(), AppError> {
         let points: Vec<ChartPoint> = self.series.iter().map(|(_, point)| *point).collect();
-        let frozen =
-            freeze_baseline(&points, points.len(), interval(), self.resolution).map_err(fault)?;
+        let frozen = freeze_baseline(&points, points.len(), self.interval, self.resolution)
+            .map_err(fault)?;
         for ((index, point), evaluation) in self.series.iter().zip(&frozen.evaluations) {
             let row = &mut world.points[*index];
             row.center_line = Some(evaluation.center_line);

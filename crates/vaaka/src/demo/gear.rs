@@ -2,7 +2,8 @@
 
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
-use vaaka_core::method::{Bound, Place, Travel, gauge};
+use vaaka_core::method::{self, Bound, Place, Travel, gauge, spectrum};
+use vaaka_core::round::DueRule;
 
 use super::registers::{decimal, fault};
 use super::standards::SETS;
@@ -111,6 +112,8 @@ pub enum Family {
     },
     /// Any other gauge.
     Gauge(&'static GaugePlan),
+    /// A spectrophotometer.
+    Spectrum,
 }
 
 /// What the plan of a gauge says.
@@ -156,6 +159,7 @@ impl Gear {
         match self.family {
             Family::Scale { .. } => weighing::KEY,
             Family::Gauge(_) => gauge::KEY,
+            Family::Spectrum => spectrum::KEY,
         }
     }
 
@@ -166,6 +170,7 @@ impl Gear {
             (Family::Gauge(_), "bar") => "pressure gauge",
             (Family::Gauge(_), "°C") => "thermometer",
             (Family::Gauge(_), _) => "length gauge",
+            (Family::Spectrum, _) => "spectrophotometer",
         }
     }
 
@@ -175,12 +180,21 @@ impl Gear {
             Family::Scale { .. } => "2.14",
             Family::Gauge(_) if self.tag == "R-21" => "1.08",
             Family::Gauge(_) => "",
+            Family::Spectrum => "3.41",
         }
     }
 
     /// Whether rounding is removed with small weights.
     pub fn added_weights(&self) -> bool {
         matches!(self.family, Family::Scale { added_weights: true, .. })
+    }
+
+    /// How often it is due: what drifts slowly is checked once a week.
+    pub fn due_rule(&self) -> DueRule {
+        match self.family {
+            Family::Scale { .. } | Family::Gauge(_) => DueRule::EachShift,
+            Family::Spectrum => DueRule::EachWeek,
+        }
     }
 
     /// Settings of its plan, as they are stored.
@@ -207,6 +221,7 @@ impl Gear {
                 serde_json::to_value(settings).map_err(fault)
             }
             Family::Gauge(plan) => serde_json::to_value(gauge_settings(plan)?).map_err(fault),
+            Family::Spectrum => serde_json::to_value(super::spectra::settings()?).map_err(fault),
         }
     }
 }
@@ -248,11 +263,11 @@ fn scale_preparation(class: AccuracyClass) -> Vec<String> {
     lines
 }
 
-fn limit((form, half_width, percent): (Form, &str, &str)) -> Result<gauge::Limit, AppError> {
-    Ok(gauge::Limit::both(match form {
-        Form::Absolute => gauge::LimitForm::Absolute { half_width: decimal(half_width)? },
-        Form::PercentOfRange => gauge::LimitForm::PercentOfRange { percent: decimal(percent)? },
-        Form::LargerOf => gauge::LimitForm::LargerOf {
+fn limit((form, half_width, percent): (Form, &str, &str)) -> Result<method::Limit, AppError> {
+    Ok(method::Limit::both(match form {
+        Form::Absolute => method::LimitForm::Absolute { half_width: decimal(half_width)? },
+        Form::PercentOfRange => method::LimitForm::PercentOfRange { percent: decimal(percent)? },
+        Form::LargerOf => method::LimitForm::LargerOf {
             half_width: decimal(half_width)?,
             percent: decimal(percent)?,
         },
@@ -268,7 +283,7 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         .conditions
         .iter()
         .map(|(name, unit, lower, upper, advice)| {
-            Ok(gauge::Precondition {
+            Ok(method::Precondition {
                 name: (*name).to_owned(),
                 unit: (*unit).to_owned(),
                 lower: bound(lower)?,
@@ -292,9 +307,9 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         settings: plan
             .settings
             .iter()
-            .map(|(name, expected)| gauge::RequiredSetting {
+            .map(|(name, expected)| method::RequiredSetting {
                 name: (*name).to_owned(),
-                kind: Some(gauge::SettingKind::Exactly),
+                kind: Some(method::SettingKind::Exactly),
                 expected: (*expected).to_owned(),
                 by_lead: false,
             })
@@ -303,7 +318,7 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         waits: plan
             .waits
             .iter()
-            .map(|(what, minimum_seconds, maximum_seconds)| gauge::Wait {
+            .map(|(what, minimum_seconds, maximum_seconds)| method::Wait {
                 what: (*what).to_owned(),
                 minimum_seconds: *minimum_seconds,
                 maximum_seconds: *maximum_seconds,

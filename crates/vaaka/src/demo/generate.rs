@@ -4,6 +4,7 @@
 use jiff::civil::{Date, Weekday};
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp, ToSpan};
+use vaaka_core::round::DueRule;
 use vaaka_store::ids::{PersonId, ShiftId};
 
 use super::World;
@@ -15,6 +16,7 @@ use super::noise::Noise;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
 use super::signals;
+use super::spectra::SPECTROPHOTOMETERS;
 use crate::AppError;
 
 /// What is asked for.
@@ -48,7 +50,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     shifts(&mut world, &spans);
     standards(&mut world, first)?;
     let mut benches = Vec::new();
-    for (index, gear) in SCALES.iter().chain(&GAUGES).enumerate() {
+    for (index, gear) in SCALES.iter().chain(&GAUGES).chain(&SPECTROPHOTOMETERS).enumerate() {
         // Each has a source of noise of its own, so that a new instrument leaves the history of
         // the others as it was.
         let noise =
@@ -69,6 +71,13 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
         let mut minute = noise.whole(4, 25);
         for (bench, noise) in &mut benches {
             let gear = bench.gear;
+            // Once a week, on Monday morning.
+            let weekly = gear.due_rule() == DueRule::EachWeek;
+            if weekly
+                && (span.business_date.weekday() != Weekday::Monday || span.label != "Morning")
+            {
+                continue;
+            }
             if current && !DONE_THIS_SHIFT.contains(&gear.tag) {
                 continue;
             }

@@ -13,6 +13,7 @@ use vaaka_store::checks::chain;
 use vaaka_store::entries::columns_of;
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;
+use vaaka_store::traces::{Original, rows_of};
 
 use super::World;
 use super::bench::{Bench, Visit};
@@ -20,6 +21,7 @@ use super::charts::next;
 use super::gear::Story;
 use super::noise::Noise;
 use super::registers::fault;
+use super::spectra;
 use crate::AppError;
 
 impl Bench {
@@ -122,6 +124,12 @@ impl Bench {
                 // Whoever meant it says so at once; the machine asks only where it lies far out.
                 proposal.confirm_far = Some(proposal.typed.clone());
                 proposal.added = added.map(|added| added.to_string()).unwrap_or_default();
+            }
+            Input::Trace { wanted, peaks, .. } => {
+                let error = |place: f64| self.true_error(place, at, disturbance);
+                let text = spectra::scan((wanted, peaks), error, self.gear.within, noise);
+                proposal.table = Some(spectra::read(&text));
+                proposal.typed = text;
             }
         }
         Ok((proposal, when))
@@ -248,12 +256,24 @@ fn keep(
     who: PersonId,
     at: Timestamp,
 ) -> Result<(), AppError> {
+    let id_of = ReadingId(next(world.readings.len()));
+    let typed = match value {
+        EntryValue::Trace { trace, digest, points, .. } => {
+            let name = format!("scan-{}-{repeat}.csv", id.0);
+            let original = Original { name: &name, bytes: typed.as_bytes() };
+            let (row, channels) = rows_of(id_of, (trace, digest), original)?;
+            world.traces.push(row);
+            world.trace_channels.extend(channels);
+            format!("{name}, {points} points")
+        }
+        _ => typed,
+    };
     let columns = columns_of(value);
     let unit = step.input.unit().map(str::to_owned);
     let detail = json!({ "step": step.key, "repeat": repeat, "typed": typed, "value": value });
     audit(world, id, at, who, "entry_kept", detail);
     world.readings.push(Reading {
-        id: ReadingId(next(world.readings.len())),
+        id: id_of,
         check_id: id,
         step_key: step.key.0.clone(),
         repeat: i32::try_from(repeat).map_err(fault)?,

@@ -32,6 +32,8 @@ pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<()
             bulk::insert(connection, world.plan_points).await?;
             bulk::insert(connection, world.checks).await?;
             bulk::insert(connection, world.readings).await?;
+            bulk::insert(connection, world.traces).await?;
+            bulk::insert(connection, world.trace_channels).await?;
             bulk::insert(connection, world.results).await?;
             bulk::insert(connection, world.characteristics).await?;
             bulk::insert(connection, world.budgets).await?;

@@ -16,6 +16,7 @@ mod noise;
 mod registers;
 mod scales;
 mod signals;
+mod spectra;
 mod standards;
 mod world;
 

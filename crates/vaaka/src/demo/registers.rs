@@ -7,7 +7,7 @@ use jiff::civil::{Date, time};
 use jiff::tz::TimeZone;
 use rust_decimal::Decimal;
 use vaaka_core::method::Rung;
-use vaaka_core::round::{ShiftPattern, ShiftSpan, ShiftStart};
+use vaaka_core::round::{DueRule, ShiftPattern, ShiftSpan, ShiftStart};
 use vaaka_store::ids::*;
 use vaaka_store::plans::PlanView;
 use vaaka_store::rows::*;
@@ -187,7 +187,7 @@ pub fn register(
         serial: gear.serial.to_owned(),
         state: "in_service".to_owned(),
         version: 1,
-        range_low: Decimal::ZERO,
+        range_low: if gear.unit == "nm" { decimal("190")? } else { Decimal::ZERO },
         owner: AREAS[gear.area].to_owned(),
         firmware: gear.firmware().to_owned(),
         adjustable: !matches!(gear.tag, "P-11" | "F-14"),
@@ -209,7 +209,10 @@ pub fn register(
         id: PlanId(id),
         instrument_id: InstrumentId(id),
         set_up_id: SetUpId(id),
-        name: format!("{} each shift", gear.name),
+        name: match gear.due_rule() {
+            DueRule::EachWeek => format!("{} each week", gear.name),
+            _ => format!("{} each shift", gear.name),
+        },
         method_key: gear.method_key().to_owned(),
     };
     let version = PlanVersion {
@@ -220,7 +223,7 @@ pub fn register(
         standard_id: (!gear.any_of_kind).then(|| StandardId(next(gear.set))),
         settings: gear.settings()?,
         minutes: gear.minutes,
-        due_rule: "each_shift".to_owned(),
+        due_rule: gear.due_rule().word().to_owned(),
         created_by: person(LEAD),
         approved_by: Some(person(SECOND_LEAD)),
         approved_at: Some(At(approved)),

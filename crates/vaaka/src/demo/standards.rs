@@ -22,7 +22,7 @@ pub struct StandardSet {
 }
 
 /// The standards.
-pub const SETS: [StandardSet; 8] = [
+pub const SETS: [StandardSet; 9] = [
     StandardSet {
         kind: "weight_set",
         tag: "E2-A",
@@ -134,6 +134,21 @@ pub const SETS: [StandardSet; 8] = [
             ("25", "25", "25.00003", "0.00015"),
             ("50", "50", "49.99991", "0.00019"),
             ("75", "75", "75.00012", "0.00023"),
+        ],
+    },
+    StandardSet {
+        kind: "wavelength_filter",
+        tag: "WF-1",
+        name: "Wavelength filter, four bands",
+        location: "Colour lab, filter case",
+        unit: "nm",
+        lot: "VF-0107",
+        certificate: "V-2265",
+        pieces: &[
+            ("352", "352.4", "352.41", "0.08"),
+            ("432", "431.8", "431.78", "0.08"),
+            ("529", "528.6", "528.63", "0.10"),
+            ("619", "619.3", "619.28", "0.10"),
         ],
     },
 ];

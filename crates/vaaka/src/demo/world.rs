@@ -46,6 +46,10 @@ pub struct World {
     pub checks: Vec<Check>,
     /// Readings.
     pub readings: Vec<Reading>,
+    /// Traces among them, and their channels.
+    pub traces: Vec<vaaka_store::traces::TraceRow>,
+    /// Channels of the traces.
+    pub trace_channels: Vec<vaaka_store::traces::ChannelRow>,
     /// Results.
     pub results: Vec<ResultRow>,
     /// Characteristics.

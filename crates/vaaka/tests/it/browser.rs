@@ -51,6 +51,12 @@ async fn a_choice_a_text_and_a_count_by_keyboard_and_without_the_network() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_trace_is_dropped_refused_read_off_and_held() {
+    let case = crate::web_trace::Case::begun().await;
+    script("trace.mjs", &case.server.base, &[&case.path]).await;
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_page_of_the_application_answers_without_the_network() {
     let server = Server::demo().await;
     script("shell.mjs", &server.base, &[]).await;

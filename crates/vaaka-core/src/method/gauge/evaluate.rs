@@ -3,13 +3,14 @@
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 
-use super::way::{condition_key, mean_limits, point_key, value_words};
-use super::{Limit, Presentation, SettingsV1};
+use super::way::{mean_limits, point_key, value_words};
+use super::{Presentation, SettingsV1};
 use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
+use crate::method::around::temperature;
 use crate::method::common::{of_reading, rescaled};
-use crate::method::{MethodError, PlanPoint, PlanSpec, RunState, Step, Travel};
+use crate::method::{Limit, MethodError, PlanPoint, PlanSpec, RunState, Step, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::standard::{CombinedReference, combine};
 
@@ -63,17 +64,7 @@ pub fn so_far(
 
 fn bench<'a>(plan: &'a PlanSpec, settings: &'a SettingsV1, run: &RunState) -> Bench<'a> {
     let unit = plan.unit.error_unit(plan.resolution);
-    Bench { plan, settings, unit, temperature: temperature(settings, run) }
-}
-
-/// Place of the condition that is the temperature of the standard.
-pub fn temperature_condition(settings: &SettingsV1) -> Option<usize> {
-    settings.conditions.iter().position(|condition| condition.standard_temperature)
-}
-
-/// Temperature of the standard, where it was read.
-fn temperature(settings: &SettingsV1, run: &RunState) -> Option<Decimal> {
-    run.condition(&condition_key(temperature_condition(settings)?))
+    Bench { plan, settings, unit, temperature: temperature(&settings.conditions, run) }
 }
 
 /// Certified value of what is put on at a point, in the unit of the display, at the temperature that was read.
@@ -106,7 +97,8 @@ pub fn settle(
     else {
         return Ok(step.clone());
     };
-    let reference = reference_at(plan, point, temperature(settings, run))?.reference_value;
+    let reference =
+        reference_at(plan, point, temperature(&settings.conditions, run))?.reference_value;
     Ok(Step {
         reference_value: Some(reference),
         tolerance: mean_limits(plan, settings, reference),
@@ -229,6 +221,7 @@ impl Bench<'_> {
             indicative: false,
             charted: false,
             scatter_weight: 0.0,
+            rests_on: vec![],
         }
     }
 
@@ -254,6 +247,7 @@ impl Bench<'_> {
             contributions,
             mean: self.linear_mean(read),
             charted: read.point.charted,
+            rests_on: vec![read.point.standard],
             scatter_weight: 1.0 / (singles.len().max(1) as f64).sqrt(),
             ..self.characteristic(
                 CharacteristicKind::Error,

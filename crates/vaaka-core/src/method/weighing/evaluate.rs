@@ -249,6 +249,7 @@ impl Bench<'_> {
             indicative: false,
             charted: false,
             scatter_weight: 0.0,
+            rests_on: vec![],
         }
     }
 }
@@ -285,6 +286,7 @@ fn error_characteristic(bench: &Bench<'_>, loads: &[Load<'_>], load: &Load<'_>) 
         contributions,
         indicative: bench.indicative,
         charted: point.charted,
+        rests_on: vec![point.standard],
         scatter_weight: 1.0 / (singles.len().max(1) as f64).sqrt(),
         ..bench.characteristic(
             CharacteristicKind::Error,

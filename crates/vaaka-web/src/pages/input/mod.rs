@@ -12,8 +12,10 @@ mod review;
 mod setting;
 mod tag;
 mod text;
+mod trace;
 mod wait;
 
+pub use trace::MOST_TRACE_BYTES;
 use vaaka_core::method::{Input, Step};
 
 use crate::fields::{Field, Look};
@@ -115,6 +117,7 @@ pub fn shown(step: &Step) -> Shown {
         Input::WaitOver { what, .. } => wait::over(step, what),
         Input::Review => review::shown(),
         Input::Reading { .. } => reading::shown(step),
+        Input::Trace { .. } => trace::shown(step),
     }
 }
 
@@ -165,6 +168,23 @@ mod tests {
                 guard_question: "Is it at 10 bar?".into(),
                 with_added: true,
             },
+            Input::Trace {
+                name: "the spectrum".into(),
+                wanted: vaaka_core::trace::TraceWanted {
+                    axis: "wavelength".into(),
+                    axis_unit: "nm".into(),
+                    channels: vec![vaaka_core::trace::ChannelWanted {
+                        name: "absorbance".into(),
+                        unit: String::new(),
+                        complex: false,
+                    }],
+                    covers: (400.0, 500.0),
+                    fewest: 5,
+                    largest_step: None,
+                },
+                peaks: vec![],
+                guard_question: "Is it in the beam?".into(),
+            },
         ]
         .map(step)
         .into()
@@ -188,7 +208,7 @@ mod tests {
             assert!(shown.fields.iter().all(|field| !field.label.is_empty()), "{kind}");
             assert_eq!(shown.with_added, names.contains(&"e.it.1.added"), "{kind}");
             // What the browser asks while the network is gone bears the name of the kind.
-            let local = ["setting", "choice", "text", "count", "condition", "reading"];
+            let local = ["setting", "choice", "text", "count", "condition", "reading", "trace"];
             let expected = if local.contains(&kind) { kind } else { "" };
             assert_eq!(shown.rules.kind, expected);
         }

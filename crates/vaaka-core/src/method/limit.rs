@@ -109,7 +109,7 @@ impl LimitForm {
     }
 
     /// Why the form cannot stand, where it cannot.
-    pub(super) fn fault(&self, plan: &PlanSpec) -> Option<String> {
+    pub(crate) fn fault(&self, plan: &PlanSpec) -> Option<String> {
         let (half_width, percent) = match self {
             Self::Absolute { half_width } => (*half_width, Decimal::ZERO),
             Self::PercentOfReading { percent } | Self::PercentOfRange { percent } => {

@@ -1,0 +1,94 @@
+//! The parts of a sheet that ask for what surrounds the measuring.
+
+use crate::method::{SheetField, SheetGroup, SheetKind};
+
+/// Settings that the instrument shows.
+pub fn settings_group() -> SheetGroup {
+    use SheetKind::{Choice, Rows, Text, Tick};
+    let field = SheetField::new;
+    SheetGroup {
+        title: "Settings that the instrument shows",
+        fields: vec![field(
+            "settings",
+            "Settings",
+            Rows(vec![
+                field("name", "Setting", Text).hint("As it follows “What is … set to?”"),
+                field(
+                    "kind",
+                    "It",
+                    Choice(vec![
+                        ("exactly", "must be this"),
+                        ("one_of", "is one of these"),
+                        ("text", "is written down"),
+                        ("count", "is counted"),
+                    ]),
+                ),
+                field("expected", "This, or these", Text).hint(
+                    "Ways to write one with = between, several with ; between: “°C = C; °F = F”.",
+                ),
+                field("by_lead", "Only a lead sets it right", Tick),
+            ]),
+        )],
+    }
+}
+
+/// Conditions before anything is measured.
+pub fn conditions_group() -> SheetGroup {
+    use SheetKind::{Bound, Decimal, Rows, Text, Tick};
+    let field = SheetField::new;
+    SheetGroup {
+                title: "Conditions before anything is measured",
+                fields: vec![field(
+                    "conditions",
+                    "Conditions",
+                    Rows(vec![
+                        field("name", "Condition", Text),
+                        field("unit", "Unit", Text),
+                        field("lower", "At least", Bound),
+                        field("upper", "At most", Bound),
+                        field("advice", "What to do otherwise", Text)
+                            .hint("“Is the standard's” marks the temperature at which a certified value that depends on it is taken."),
+                        field(
+                            "standard_temperature",
+                            "Is the standard's",
+                            Tick,
+                        ),
+                        field("half_width", "Thermometer, ±", Decimal { optional: true })
+                            .hint("How far it may be off; half of its last digit at least."),
+                    ]),
+                )],
+            }
+}
+
+/// Waits, and what a family adds to them.
+pub fn waits_group(more: Option<SheetField>) -> SheetGroup {
+    use SheetKind::{Rows, Seconds, Text};
+    let field = SheetField::new;
+    let waits = field(
+        "waits",
+        "Waits",
+        Rows(vec![
+            field("what", "What is waited for", Text),
+            field("minimum_seconds", "At least", Seconds { optional: false }),
+            field("maximum_seconds", "Last reading within", Seconds { optional: true })
+                .hint("Empty where nothing spoils."),
+        ]),
+    );
+    SheetGroup { title: "Waits", fields: std::iter::once(waits).chain(more).collect() }
+}
+
+/// Sentences to tick off.
+pub fn sentences_group() -> SheetGroup {
+    use SheetKind::Lines;
+    let field = SheetField::new;
+    SheetGroup {
+        title: "Sentences to tick off, one a line",
+        fields: vec![
+            field("cautions", "Cautions before the first step", Lines)
+                .hint("What can hurt; local rules and licensed work are always mentioned."),
+            field("preparation", "Making ready", Lines),
+            field("closing", "Putting away", Lines)
+                .hint("Clean, put back, let pressure off, strike off what is spent."),
+        ],
+    }
+}

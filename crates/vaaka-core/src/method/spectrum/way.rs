@@ -1,0 +1,103 @@
+//! The steps of a check of the wavelength scale.
+
+use rust_decimal::Decimal;
+
+use super::{SettingsV1, scene};
+use crate::method::{Input, MethodError, PeakWanted, PlanSpec, REVIEW, Step, StepKey};
+use crate::quantity::{show_decimal, to_f64};
+use crate::standard::combine;
+use crate::trace::{ChannelWanted, Search, TraceWanted};
+
+/// Key of the step that takes the scans.
+pub fn scan_key() -> StepKey {
+    StepKey::from("scan")
+}
+
+/// "361.5 nm": a value as spoken.
+pub fn value_words(plan: &PlanSpec, value: Decimal) -> String {
+    let value = value.normalize();
+    format!("{} {}", show_decimal(value, value.scale()), plan.unit)
+}
+
+/// The peaks that a scan must show, in the order of the plan.
+pub fn peaks(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<PeakWanted>, MethodError> {
+    let peaks = plan.points.iter().map(|point| {
+        let certified = combine(&point.pieces, plan.unit)?.reference_value;
+        Ok(PeakWanted {
+            name: value_words(plan, point.nominal),
+            channel: 0,
+            search: Search {
+                centre: to_f64(certified),
+                half_width: settings.half_width(),
+                extreme: settings.quantity.extreme(),
+                by: settings.peak_by.position(),
+                least: to_f64(settings.least_height),
+            },
+        })
+    });
+    peaks.collect()
+}
+
+fn wanted(plan: &PlanSpec, settings: &SettingsV1, peaks: &[PeakWanted]) -> TraceWanted {
+    let from = peaks.iter().map(|one| one.search.centre - one.search.half_width);
+    let to = peaks.iter().map(|one| one.search.centre + one.search.half_width);
+    TraceWanted {
+        axis: "wavelength".into(),
+        axis_unit: plan.unit.symbol().into(),
+        channels: vec![ChannelWanted {
+            name: settings.quantity.name().into(),
+            unit: settings.quantity.unit().into(),
+            complex: false,
+        }],
+        covers: (from.fold(f64::INFINITY, f64::min), to.fold(f64::NEG_INFINITY, f64::max)),
+        fewest: 9,
+        largest_step: Some(to_f64(settings.largest_step)),
+    }
+}
+
+pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+    let measured = [scan_key(), StepKey::from(REVIEW)];
+    let around = settings.around();
+    let mut way = around.before(plan, &measured, |_| measured.to_vec())?;
+    let peaks = peaks(plan, settings)?;
+    let wanted = wanted(plan, settings, &peaks);
+    let (from, to) = wanted.covers;
+    let first = plan.points.first();
+    let repeats = first.map_or(1, |point| point.repeats);
+    let again =
+        if repeats > 1 { " Take the standard out and put it in again between scans." } else { "" };
+    way.push(Step {
+        detail: format!(
+            "In steps of {} at most. The file holds {}, one point a line.{again}",
+            value_words(plan, settings.largest_step),
+            wanted.words(),
+        ),
+        repeats,
+        standard: first.map_or(0, |point| point.standard),
+        within: around.within(),
+        scene: Some(scene::in_the_beam(plan, settings)),
+        voids: vec![StepKey::from(REVIEW)],
+        ..Step::plain(
+            &scan_key().0,
+            "Scan".into(),
+            format!(
+                "Scan the standard from {} to {} {}, or wider",
+                words_of(from.floor()),
+                words_of(to.ceil()),
+                plan.unit
+            ),
+            Input::Trace {
+                name: "the spectrum".into(),
+                wanted,
+                peaks,
+                guard_question: "Is it the right standard, seated well and in the beam?".into(),
+            },
+        )
+    });
+    way.extend(around.after());
+    Ok(way)
+}
+
+fn words_of(value: f64) -> String {
+    Decimal::try_from(value).map_or_else(|_| value.to_string(), |exact| show_decimal(exact, 0))
+}
