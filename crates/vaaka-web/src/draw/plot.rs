@@ -12,7 +12,7 @@ const WIDTH: f64 = 700.0;
 const HEIGHT: f64 = 300.0;
 const LEFT: f64 = 64.0;
 const RIGHT: f64 = 688.0;
-const TOP: f64 = 30.0;
+const TOP: f64 = 42.0;
 const BOTTOM: f64 = 258.0;
 /// Columns in which a long curve is drawn.
 const COLUMNS: usize = 620;
@@ -123,7 +123,7 @@ pub fn draw_plot(plot: &Plot) -> String {
     }
     svg.line("plot-axis", (LEFT, BOTTOM), (RIGHT, BOTTOM));
     svg.words("plot-words", (RIGHT, BOTTOM + 38.0), "end", &named(&plot.x));
-    svg.words("plot-words", (LEFT, TOP - 14.0), "start", &named(&plot.y));
+    svg.words("plot-words", (LEFT, TOP - 26.0), "start", &named(&plot.y));
     for curve in &plot.curves {
         let class = match curve.kind {
             CurveKind::Line => "plot-line",
@@ -156,7 +156,7 @@ pub fn draw_plot(plot: &Plot) -> String {
         let length = 7.0 * mark.name.chars().count() as f64;
         if column - length / 2.0 > taken {
             let middle = column.clamp(LEFT + length / 2.0, RIGHT - length / 2.0);
-            svg.words("plot-words", (middle, TOP - 2.0), "middle", &mark.name);
+            svg.words("plot-words", (middle, TOP - 5.0), "middle", &mark.name);
             taken = middle + length / 2.0 + 6.0;
         }
     }
