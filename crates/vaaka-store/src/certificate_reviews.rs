@@ -1,17 +1,18 @@
 //! The second pair of eyes on what a lead typed from a certificate: it serves when another lead has compared it with the paper.
 
 use diesel::prelude::*;
+use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 
 use crate::ids::{CertificateId, CheckId, LookBackId, LotId, PersonId, StandardId};
 use crate::rows::{Certificate, LookBack, Standard};
-use crate::schema::{audit_entries, certificate_reviews, certificates, standard_lots, standards};
+use crate::schema::{certificate_reviews, certificates, standard_lots, standards};
 use crate::second_look::Decision;
 use crate::standard_changes::{Asked, By, note, open_look_back_inside, replay_all, rested};
 use crate::types::At;
-use crate::{StoreError, conclude, jobs, notices};
+use crate::{StoreError, conclude, jobs, notices, unreadable};
 
 /// Kind of the notice by which leads hear of it.
 const TO_COUNTERSIGN: &str = "certificate_to_countersign";
@@ -306,7 +307,7 @@ pub async fn countersign(
                 let found = rested(connection, old).await?;
                 to_amend = found.len();
                 // Whether it can be done is known before it is decided; the work itself may take minutes.
-                conclude::may_amend(connection, &found, (old, id)).await?;
+                conclude::may_amend(connection, (old, id)).await?;
                 if to_amend > 0 {
                     let who = (by.person, by.at);
                     let work = jobs::Work::Amend { from: old, to: id };
@@ -337,30 +338,37 @@ pub async fn countersign(
         .await
 }
 
-/// Checks that rested on a certificate and are not evaluated again with its clerical fix yet: those that were concluded
-/// since the fix was decided, too.
+/// The next checks after a place that rested on a certificate and are not evaluated again with its clerical fix yet: those
+/// that were concluded since the fix was decided, too.
 ///
 /// # Errors
 /// [`StoreError`].
-pub(crate) async fn not_amended(
+pub(crate) async fn to_amend(
     connection: &mut AsyncPgConnection,
     (from, to): (CertificateId, CertificateId),
+    place: i64,
+    most: usize,
 ) -> Result<Vec<CheckId>, StoreError> {
-    let found = rested(connection, from).await?;
-    let chains: Vec<String> = found.iter().map(|id| crate::checks::chain(*id)).collect();
-    let done: Vec<String> = audit_entries::table
-        .filter(audit_entries::chain.eq_any(&chains))
-        .filter(audit_entries::action.eq("check_amended"))
-        .filter(
-            diesel::dsl::sql::<diesel::sql_types::Bool>("(detail->>'to')::bigint = ")
-                .bind::<diesel::sql_types::BigInt, _>(to.0),
-        )
-        .select(audit_entries::chain)
-        .load(connection)
-        .await?;
-    let done: std::collections::HashSet<String> = done.into_iter().collect();
-    let left = found.into_iter().zip(chains).filter(|(_, chain)| !done.contains(chain));
-    Ok(left.map(|(id, _)| id).collect())
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = BigInt)]
+        id: i64,
+    }
+    let rows: Vec<Row> = diesel::sql_query(
+        "SELECT c.id FROM checks c WHERE c.state = 'concluded' AND c.id > $3
+             AND (c.certificate_id = $1 OR EXISTS (SELECT 1 FROM check_standards s
+                 WHERE s.check_id = c.id AND s.certificate_id = $1))
+             AND NOT EXISTS (SELECT 1 FROM audit_entries a WHERE a.chain = 'check:' || c.id
+                 AND a.action = 'check_amended' AND (a.detail->>'to')::bigint = $2)
+         ORDER BY c.id LIMIT $4",
+    )
+    .bind::<BigInt, _>(from.0)
+    .bind::<BigInt, _>(to.0)
+    .bind::<BigInt, _>(place)
+    .bind::<BigInt, _>(i64::try_from(most).map_err(unreadable)?)
+    .load(connection)
+    .await?;
+    Ok(rows.into_iter().map(|row| CheckId(row.id)).collect())
 }
 
 /// All checks are evaluated again: the charts are replayed, and the trail says so.

@@ -485,29 +485,43 @@ async fn write_segment(
 /// [`StoreError::Unreadable`] with the piece that is missing.
 pub async fn may_amend(
     connection: &mut AsyncPgConnection,
-    found: &[CheckId],
     (from, to): (CertificateId, CertificateId),
 ) -> Result<(), StoreError> {
-    let mut seen = std::collections::HashSet::new();
-    let rows: Vec<Check> = checks::table
-        .filter(checks::id.eq_any(found))
-        .order(checks::id)
-        .select(Check::as_select())
-        .load(connection)
-        .await?;
-    for check in rows {
+    #[derive(QueryableByName)]
+    struct Row {
+        #[diesel(sql_type = diesel::sql_types::BigInt)]
+        id: i64,
+    }
+    // One check for each plan and set of certificates: there may be ten thousand checks.
+    let rows: Vec<Row> = diesel::sql_query(
+        "SELECT DISTINCT ON (c.plan_version_id, c.certificate_id, used.ids) c.id
+         FROM checks c, LATERAL (SELECT array_agg(s.certificate_id ORDER BY s.place) AS ids
+             FROM check_standards s WHERE s.check_id = c.id) used
+         WHERE c.state = 'concluded' AND (c.certificate_id = $1 OR $1 = ANY (used.ids))
+         ORDER BY c.plan_version_id, c.certificate_id, used.ids, c.id",
+    )
+    .bind::<diesel::sql_types::BigInt, _>(from.0)
+    .load(connection)
+    .await?;
+    for row in rows {
+        let check: Check =
+            checks::table.find(row.id).select(Check::as_select()).first(connection).await?;
         let used = check_store::certificates_of(connection, &check).await?;
-        if !seen.insert((check.plan_version_id, used.clone())) {
-            continue;
-        }
-        let amended: Vec<CertificateId> =
-            used.iter().map(|used| if *used == from { to } else { *used }).collect();
+        let amended = with_instead(&used, (from, to));
         let view = plans::version(connection, check.plan_version_id).await?;
         let plan = plans::spec(connection, &view, &amended, word(&check.purpose)?).await?;
         // What the new values make impossible (a limit that is crossed, a temperature beyond the table) shows here.
         method::by_key(&view.plan.method_key)?.way(&plan)?;
     }
     Ok(())
+}
+
+/// Certificates with another one in the place of one.
+fn with_instead(
+    used: &[CertificateId],
+    (from, to): (CertificateId, CertificateId),
+) -> Vec<CertificateId> {
+    used.iter().map(|used| if *used == from { to } else { *used }).collect()
 }
 
 /// Evaluates a concluded check again after a clerical fix of a certificate: another version of
@@ -525,8 +539,7 @@ pub async fn amend(
     let mut check: Check = check_store::hold(connection, id).await?;
     let view = plans::version(connection, check.plan_version_id).await?;
     let used = check_store::certificates_of(connection, &check).await?;
-    let amended: Vec<CertificateId> =
-        used.iter().map(|used| if *used == from { to } else { *used }).collect();
+    let amended = with_instead(&used, (from, to));
     let purpose: Purpose = word(&check.purpose)?;
     let mut plan = plans::spec(connection, &view, &amended, purpose).await?;
     plan.standard_age_years = plans::age_years(connection, &amended, check.opened_at.0).await?;

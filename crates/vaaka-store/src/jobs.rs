@@ -64,9 +64,16 @@ pub struct Job {
     /// What went wrong last, if anything did.
     #[diesel(sql_type = Nullable<Text>)]
     pub trouble: Option<String>,
+    /// The piece that was done last in this pass.
+    #[diesel(sql_type = BigInt)]
+    pub place: i64,
+    /// Until when whoever took it is believed to be at it: also whose it is, since each lease is another.
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    pub leased_until: Option<At>,
 }
 
-const COLUMNS: &str = "id, work, path, asked_by, asked_at, state, done, total, trouble";
+const COLUMNS: &str =
+    "id, work, path, asked_by, asked_at, state, done, total, trouble, place, leased_until";
 
 /// Asks for work, inside the transaction of what asks for it.
 ///
@@ -101,32 +108,50 @@ pub async fn of(connection: &mut AsyncPgConnection, path: &str) -> Result<Option
     Ok(found.load::<Job>(connection).await?.pop())
 }
 
-/// Does a part of the oldest job that nobody is at. False where there is none to do now.
+/// Does a part of the job whose turn it is. False where there is none to do now.
 ///
 /// # Errors
 /// [`StoreError`] of the database; what goes wrong in a job is written at it, and it is tried again.
 pub async fn work(connection: &mut AsyncPgConnection, now: Timestamp) -> Result<bool, StoreError> {
-    let Some(job) = take(connection).await? else { return Ok(false) };
-    match part(connection, &job, now).await {
+    let Some(mut job) = take(connection).await? else { return Ok(false) };
+    match part(connection, &mut job, now).await {
         Ok(()) => Ok(true),
+        // Another process took it over meanwhile: it is at it, and nothing is wrong.
+        Err(StoreError::Busy) => Ok(false),
         Err(error) => {
             tracing::error!(job = job.id, %error, "a job did not go on");
             // Let another process try, or this one a little later; what is broken is told and left.
-            let query = "UPDATE jobs SET attempts = attempts + 1, trouble = $2, leased_until = NULL,
-                 state = CASE WHEN attempts + 1 >= $3 THEN 'failed' ELSE 'waiting' END WHERE id = $1
-                 AND state = 'running' RETURNING id, work, path, asked_by, asked_at, state, done, total, trouble";
-            let after = diesel::sql_query(query)
+            let query =
+                "UPDATE jobs SET attempts = attempts + 1, trouble = $3, leased_until = NULL,
+                 turn_at = clock_timestamp(),
+                 state = CASE WHEN attempts + 1 >= $4 THEN 'failed' ELSE 'waiting' END
+                 WHERE id = $1 AND leased_until = $2 RETURNING state";
+            let after: Option<State> = diesel::sql_query(query)
                 .bind::<BigInt, _>(job.id)
+                .bind::<Nullable<Timestamptz>, _>(job.leased_until)
                 .bind::<Text, _>(error.to_string())
                 .bind::<Integer, _>(MOST_ATTEMPTS)
-                .load::<Job>(connection)
-                .await?;
-            if after.iter().any(|job| job.state == "failed") {
+                .load(connection)
+                .await?
+                .pop();
+            if after.is_some_and(|after| after.state == "failed") {
                 tell(connection, &job, now).await?;
             }
             Ok(false)
         }
     }
+}
+
+#[derive(QueryableByName)]
+struct State {
+    #[diesel(sql_type = Text)]
+    state: String,
+}
+
+#[derive(QueryableByName)]
+struct Lease {
+    #[diesel(sql_type = Timestamptz)]
+    leased_until: At,
 }
 
 /// Leads hear of what does not go on by itself.
@@ -148,13 +173,14 @@ async fn tell(
     Ok(())
 }
 
-/// Takes the oldest job that waits, or whose holder has not been heard of; two processes never take one.
+/// Takes the job that has waited longest for its turn, or whose holder has not been heard of; two processes never take
+/// one, and one in the midst of a piece has its row locked.
 async fn take(connection: &mut AsyncPgConnection) -> Result<Option<Job>, StoreError> {
     let query = format!(
-        "UPDATE jobs SET state = 'running', leased_until = now() + make_interval(secs => $1)
+        "UPDATE jobs SET state = 'running', leased_until = clock_timestamp() + make_interval(secs => $1)
          WHERE id = (SELECT id FROM jobs WHERE state = 'waiting'
-                 OR (state = 'running' AND leased_until < now())
-             ORDER BY id LIMIT 1 FOR UPDATE SKIP LOCKED)
+                 OR (state = 'running' AND leased_until < clock_timestamp())
+             ORDER BY turn_at, id LIMIT 1 FOR UPDATE SKIP LOCKED)
          RETURNING {COLUMNS}"
     );
     let taken = diesel::sql_query(query).bind::<Double, _>(LEASE_SECONDS);
@@ -163,67 +189,91 @@ async fn take(connection: &mut AsyncPgConnection) -> Result<Option<Job>, StoreEr
 
 async fn part(
     connection: &mut AsyncPgConnection,
-    job: &Job,
+    job: &mut Job,
     now: Timestamp,
 ) -> Result<(), StoreError> {
     let work: Work = serde_json::from_value(job.work.clone()).map_err(unreadable)?;
     let by = PersonId(job.asked_by);
     match work {
         Work::Amend { from, to } => {
-            let left = certificate_reviews::not_amended(connection, (from, to)).await?;
-            let done = job.done.max(0) as usize;
-            for (index, check) in left.iter().take(PIECES).enumerate() {
-                connection
+            let next =
+                certificate_reviews::to_amend(connection, (from, to), job.place, PIECES).await?;
+            for check in &next {
+                let taken = &*job;
+                let lease = connection
                     .transaction(async |connection| {
+                        let lease = said(connection, taken, Some(check.0)).await?;
                         conclude::amend(connection, *check, (from, to), by, now).await?;
-                        said(connection, job.id, done + index + 1, done + left.len()).await
+                        Ok::<_, StoreError>(lease)
                     })
                     .await?;
+                job.leased_until = Some(lease);
             }
-            if left.len() > PIECES {
-                return give_back(connection, job.id).await;
+            // At the end it is looked through once more from the beginning, for what was concluded meanwhile.
+            if !next.is_empty() || job.place > 0 {
+                let place = next.last().map_or(0, |check| check.0);
+                return give_back(connection, job, place).await;
             }
+            let taken = &*job;
             connection
                 .transaction(async |connection| {
+                    let lease = said(connection, taken, None).await?;
                     certificate_reviews::carried_through(connection, (from, to), (by, now)).await?;
-                    over(connection, job.id).await
+                    over(connection, taken.id, lease).await
                 })
                 .await
         }
     }
 }
 
-/// How far it has come, and that somebody is at it.
+/// Says that somebody is at it, and with a piece how far it has come: first of all in the transaction of what is done, so
+/// that the row of the job is locked meanwhile and whoever lost it does nothing twice. Gives the new lease.
 async fn said(
     connection: &mut AsyncPgConnection,
-    id: i64,
-    done: usize,
-    total: usize,
-) -> Result<(), StoreError> {
-    let number = |n: usize| i32::try_from(n).map_err(unreadable);
-    let query = "UPDATE jobs SET done = $2, total = $3, attempts = 0, trouble = NULL,
-         leased_until = now() + make_interval(secs => $4) WHERE id = $1 AND state = 'running'";
-    let told = diesel::sql_query(query)
-        .bind::<BigInt, _>(id)
-        .bind::<Integer, _>(number(done)?)
-        .bind::<Integer, _>(number(total)?)
+    job: &Job,
+    piece: Option<i64>,
+) -> Result<At, StoreError> {
+    let query = "UPDATE jobs SET attempts = 0, trouble = NULL, place = COALESCE($3, place),
+         done = CASE WHEN $3 IS NULL THEN done ELSE done + 1 END,
+         total = GREATEST(total, CASE WHEN $3 IS NULL THEN done ELSE done + 1 END),
+         leased_until = clock_timestamp() + make_interval(secs => $4)
+         WHERE id = $1 AND leased_until = $2 RETURNING leased_until";
+    let lease: Option<Lease> = diesel::sql_query(query)
+        .bind::<BigInt, _>(job.id)
+        .bind::<Nullable<Timestamptz>, _>(job.leased_until)
+        .bind::<Nullable<BigInt>, _>(piece)
         .bind::<Double, _>(LEASE_SECONDS)
-        .execute(connection)
-        .await?;
-    // Another process took it over meanwhile: this piece is its to do.
-    if told == 1 { Ok(()) } else { Err(StoreError::Busy) }
+        .load(connection)
+        .await?
+        .pop();
+    lease.map(|lease| lease.leased_until).ok_or(StoreError::Busy)
 }
 
-async fn give_back(connection: &mut AsyncPgConnection, id: i64) -> Result<(), StoreError> {
-    let query = "UPDATE jobs SET state = 'waiting', leased_until = NULL WHERE id = $1 AND state = 'running'";
-    diesel::sql_query(query).bind::<BigInt, _>(id).execute(connection).await?;
+/// Lets another job have its turn.
+async fn give_back(
+    connection: &mut AsyncPgConnection,
+    job: &Job,
+    place: i64,
+) -> Result<(), StoreError> {
+    let query = "UPDATE jobs SET state = 'waiting', leased_until = NULL, place = $3,
+         turn_at = clock_timestamp() WHERE id = $1 AND leased_until = $2";
+    diesel::sql_query(query)
+        .bind::<BigInt, _>(job.id)
+        .bind::<Nullable<Timestamptz>, _>(job.leased_until)
+        .bind::<BigInt, _>(place)
+        .execute(connection)
+        .await?;
     Ok(())
 }
 
-async fn over(connection: &mut AsyncPgConnection, id: i64) -> Result<(), StoreError> {
-    let query = "UPDATE jobs SET state = 'done', done = total, leased_until = NULL, trouble = NULL,
-         finished_at = now() WHERE id = $1 AND state = 'running'";
-    diesel::sql_query(query).bind::<BigInt, _>(id).execute(connection).await?;
+async fn over(connection: &mut AsyncPgConnection, id: i64, lease: At) -> Result<(), StoreError> {
+    let query = "UPDATE jobs SET state = 'done', done = total, leased_until = NULL,
+         finished_at = clock_timestamp() WHERE id = $1 AND leased_until = $2";
+    diesel::sql_query(query)
+        .bind::<BigInt, _>(id)
+        .bind::<Timestamptz, _>(lease)
+        .execute(connection)
+        .await?;
     Ok(())
 }
 

@@ -231,7 +231,7 @@ diesel::table! { readings (id) {
 } }
 diesel::table! { jobs (id) {
     id -> BigInt, work -> Jsonb, path -> Text, asked_by -> BigInt, asked_at -> Timestamptz, state -> Text,
-    done -> Integer, total -> Integer, attempts -> Integer, trouble -> Nullable<Text>,
+    done -> Integer, total -> Integer, place -> BigInt, turn_at -> Timestamptz, attempts -> Integer, trouble -> Nullable<Text>,
     leased_until -> Nullable<Timestamptz>, finished_at -> Nullable<Timestamptz>,
 } }
 diesel::table! { traces (reading_id) {

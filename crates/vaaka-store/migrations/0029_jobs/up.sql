@@ -9,6 +9,9 @@ CREATE TABLE jobs (
     state text NOT NULL DEFAULT 'waiting' CHECK (state IN ('waiting', 'running', 'done', 'failed')),
     done integer NOT NULL DEFAULT 0 CHECK (done >= 0),
     total integer NOT NULL CHECK (total >= 0),
+    -- The piece that was done last, and since when it waits for its turn.
+    place bigint NOT NULL DEFAULT 0,
+    turn_at timestamptz NOT NULL DEFAULT now(),
     attempts integer NOT NULL DEFAULT 0 CHECK (attempts >= 0),
     trouble text,
     leased_until timestamptz,
@@ -17,10 +20,10 @@ CREATE TABLE jobs (
     CHECK ((state = 'done') = (finished_at IS NOT NULL))
 );
 CREATE INDEX jobs_path ON jobs (path, id);
-CREATE INDEX jobs_open ON jobs (id) WHERE state IN ('waiting', 'running');
+CREATE INDEX jobs_open ON jobs (turn_at, id) WHERE state IN ('waiting', 'running');
 CREATE INDEX jobs_asked_by ON jobs (asked_by);
 GRANT SELECT, INSERT ON jobs TO vaaka_app;
-GRANT UPDATE (state, done, total, attempts, trouble, leased_until, finished_at) ON jobs TO vaaka_app;
+GRANT UPDATE (state, place, turn_at, done, total, attempts, trouble, leased_until, finished_at) ON jobs TO vaaka_app;
 
 -- What does not go on by itself is told to the leads.
 ALTER TABLE notices
