@@ -185,19 +185,26 @@ fn plain(value: f64) -> String {
     if text == "-0" { "0".to_owned() } else { text.to_owned() }
 }
 
-/// A unit as people write it over a column: in brackets, or behind a slash or comma.
+/// Units in which axes are measured, as people write them. What else stands in brackets or behind a comma ("corrected",
+/// "raw") is no unit.
+const AXIS_UNITS: [&str; 22] = [
+    "nm", "µm", "um", "mm", "m", "in", "Å", "cm-1", "cm⁻¹", "1/cm", "eV", "Hz", "kHz", "MHz",
+    "GHz", "THz", "s", "ms", "µs", "us", "°C", "dBm",
+];
+
+/// A unit as people write it over a column: in brackets, or behind a slash or comma; one that axes are measured in.
 fn unit_over(head: &str) -> Option<String> {
     let head = head.trim();
     let inside = |open: char, close: char| {
         let rest = &head[head.rfind(open)? + open.len_utf8()..];
         Some(rest[..rest.find(close)?].trim().to_owned())
     };
-    let behind = |mark: char| head.rsplit_once(mark).map(|(_, unit)| unit.trim().to_owned());
+    let behind = |mark: char| head.split_once(mark).map(|(_, unit)| unit.trim().to_owned());
     inside('[', ']')
         .or_else(|| inside('(', ')'))
         .or_else(|| behind('/'))
         .or_else(|| behind(','))
-        .filter(|unit| !unit.is_empty())
+        .filter(|unit| AXIS_UNITS.iter().any(|known| same_unit(known, unit)))
 }
 
 fn same_unit(one: &str, other: &str) -> bool {
@@ -405,6 +412,9 @@ mod tests {
     #[case("wl / NM", true)]
     #[case("Wavelength, nm", true)]
     #[case("Wavelength", true)]
+    #[case("Wavelength, corrected", true)]
+    #[case("Wavelength (raw)", true)]
+    #[case("Wavenumber / cm⁻¹", false)]
     #[case("", true)]
     #[case("Wavenumber (cm-1)", false)]
     #[case("wl [µm]", false)]
