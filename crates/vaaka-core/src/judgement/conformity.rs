@@ -145,6 +145,39 @@ pub struct Characteristic {
 }
 
 impl Characteristic {
+    /// What was computed, and nothing said about it yet: no reference, no limits, not charted; all that is known of its
+    /// uncertainty are the two roundings of a difference of two indications, each of them `rounding`.
+    #[must_use]
+    pub fn bare(
+        kind: CharacteristicKind,
+        (key, label): (String, String),
+        (unit, decimals): (Unit, u32),
+        singles: Vec<Decimal>,
+        rounding: f64,
+    ) -> Self {
+        Self {
+            key,
+            label,
+            kind,
+            nominal: None,
+            unit,
+            decimals,
+            singles,
+            mean: None,
+            reference_value: None,
+            limits: None,
+            single_limits: None,
+            contributions: vec![Contribution::known(
+                ContributionSource::Resolution,
+                rounding * 2.0_f64.sqrt(),
+            )],
+            indicative: false,
+            charted: false,
+            scatter_weight: 0.0,
+            rests_on: vec![],
+        }
+    }
+
     /// Sum of the single results.
     #[must_use]
     pub fn sum(&self) -> Decimal {

@@ -6,6 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::judgement::ToleranceLimits;
 use crate::method::{ComputedFrom, PlanSpec};
+use crate::quantity::Unit;
 
 /// Which sides of a limit hold.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -49,6 +50,19 @@ impl Limit {
             Side::Lower => (Some(-half), None),
         };
         Some(ToleranceLimits { lower, upper })
+    }
+
+    /// As [`Self::limits`], in another unit: that of errors.
+    #[must_use]
+    pub fn limits_in(
+        &self,
+        unit: Unit,
+        reference: Decimal,
+        plan: &PlanSpec,
+    ) -> Option<ToleranceLimits> {
+        let ToleranceLimits { lower, upper } = self.limits(reference, plan)?;
+        let convert = |side: Option<Decimal>| side.map(|side| plan.unit.convert(side, unit));
+        Some(ToleranceLimits { lower: convert(lower), upper: convert(upper) })
     }
 }
 

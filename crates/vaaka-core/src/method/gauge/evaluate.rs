@@ -183,10 +183,7 @@ impl Bench<'_> {
     }
 
     fn limit(&self, limit: Option<&Limit>, reference: Decimal) -> Option<ToleranceLimits> {
-        let limits = limit?.limits(reference, self.plan)?;
-        let convert =
-            |side: Option<Decimal>| side.map(|side| self.plan.unit.convert(side, self.unit));
-        Some(ToleranceLimits { lower: convert(limits.lower), upper: convert(limits.upper) })
+        limit?.limits_in(self.unit, reference, self.plan)
     }
 
     /// One rounding of the display, d/√12.
@@ -198,30 +195,13 @@ impl Bench<'_> {
         &self,
         kind: CharacteristicKind,
         point: &PlanPoint,
-        (key, label): (String, String),
+        names: (String, String),
         singles: Vec<Decimal>,
     ) -> Characteristic {
+        let decimals = decimals_of(self.plan.unit.convert(self.plan.resolution, self.unit));
         Characteristic {
-            key,
-            label,
-            kind,
             nominal: Some(point.nominal),
-            unit: self.unit,
-            decimals: decimals_of(self.plan.unit.convert(self.plan.resolution, self.unit)),
-            singles,
-            reference_value: None,
-            limits: None,
-            single_limits: None,
-            // A difference of two indications has two roundings.
-            contributions: vec![Contribution::known(
-                ContributionSource::Resolution,
-                self.rounding() * 2.0_f64.sqrt(),
-            )],
-            mean: None,
-            indicative: false,
-            charted: false,
-            scatter_weight: 0.0,
-            rests_on: vec![],
+            ..Characteristic::bare(kind, names, (self.unit, decimals), singles, self.rounding())
         }
     }
 

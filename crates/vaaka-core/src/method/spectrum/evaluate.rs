@@ -5,9 +5,7 @@ use rust_decimal::prelude::FromPrimitive;
 
 use super::SettingsV1;
 use super::way::{peaks, scan_key, value_words};
-use crate::judgement::{
-    Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
-};
+use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
 use crate::method::common::{of_reading, rescaled};
 use crate::method::{
     Curve, CurveKind, Fact, Limit, Live, MethodError, PeakWanted, Picture, PlanPoint, PlanSpec,
@@ -81,10 +79,7 @@ impl Bench<'_> {
     }
 
     fn limits(&self, limit: Option<&Limit>, reference: Decimal) -> Option<ToleranceLimits> {
-        let limits = limit?.limits(reference, self.plan)?;
-        let convert =
-            |side: Option<Decimal>| side.map(|side| self.plan.unit.convert(side, self.unit));
-        Some(ToleranceLimits { lower: convert(limits.lower), upper: convert(limits.upper) })
+        limit?.limits_in(self.unit, reference, self.plan)
     }
 
     /// One rounding of the display, d/√12.
@@ -96,29 +91,13 @@ impl Bench<'_> {
         &self,
         kind: CharacteristicKind,
         point: &PlanPoint,
-        (key, label): (String, String),
+        names: (String, String),
         singles: Vec<Decimal>,
     ) -> Characteristic {
+        let of = (self.unit, self.decimals() + MORE_PLACES);
         Characteristic {
-            key,
-            label,
-            kind,
             nominal: Some(point.nominal),
-            unit: self.unit,
-            decimals: self.decimals() + MORE_PLACES,
-            singles,
-            reference_value: None,
-            limits: None,
-            single_limits: None,
-            contributions: vec![Contribution::known(
-                ContributionSource::Resolution,
-                self.rounding() * 2.0_f64.sqrt(),
-            )],
-            mean: None,
-            indicative: false,
-            charted: false,
-            scatter_weight: 0.0,
-            rests_on: vec![],
+            ..Characteristic::bare(kind, names, of, singles, self.rounding())
         }
     }
 

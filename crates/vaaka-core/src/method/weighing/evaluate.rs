@@ -229,28 +229,8 @@ impl Bench<'_> {
         label: String,
         singles: Vec<Decimal>,
     ) -> Characteristic {
-        Characteristic {
-            key,
-            label,
-            kind,
-            nominal: None,
-            unit: self.unit,
-            decimals: self.decimals,
-            singles,
-            mean: None,
-            reference_value: None,
-            limits: None,
-            single_limits: None,
-            // A difference of two loaded readings has two roundings.
-            contributions: vec![Contribution::known(
-                ContributionSource::Resolution,
-                self.rounding() * 2.0_f64.sqrt(),
-            )],
-            indicative: false,
-            charted: false,
-            scatter_weight: 0.0,
-            rests_on: vec![],
-        }
+        let of = (self.unit, self.decimals);
+        Characteristic::bare(kind, (key, label), of, singles, self.rounding())
     }
 }
 
