@@ -411,6 +411,14 @@ async fn keep_entry(
         }
     }
     let table = form.table().filter(|_| matches!(target.step.input, Input::Trace { .. }));
+    if table.is_some() && form.file.is_some() && !form.typed.trim().is_empty() {
+        let mut typed = form.as_typed();
+        typed.error = Some(
+            "A file was chosen and numbers were pasted: which of them is meant cannot be told, and nothing is kept. Empty the field, or choose no file."
+                .into(),
+        );
+        return again(view, typed);
+    }
     if let Some((_, bytes)) = &table {
         let bytes = bytes.clone();
         // A long one takes a moment, and others wait for their pages.

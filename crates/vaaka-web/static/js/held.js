@@ -239,6 +239,8 @@ export function keepHeld(check) {
 
   // Kept on the device once the step has nothing to ask any more.
   async function hold(form) {
+    // A second Enter while a file is being laid down holds nothing twice.
+    if (form.dataset.holding) return;
     const question = ask(form);
     if (question) {
       tell(form, question);
@@ -253,11 +255,13 @@ export function keepHeld(check) {
     const file = chosenFile(form);
     try {
       if (file) {
+        form.dataset.holding = "yes";
         await putFile(fields.key, file);
         entry.file = file.name;
       }
       store([...heldEntries(), entry]);
     } catch {
+      delete form.dataset.holding;
       say("This device has no room to keep it. Write it down, and enter it when the network is back.");
       return;
     }
@@ -323,8 +327,7 @@ export function keepHeld(check) {
         delete form.dataset.sent;
         form.classList.remove("is-sending");
         const before = typedIn(form);
-        hold(form);
-        document.dispatchEvent(new CustomEvent("vaaka:step"));
+        hold(form).then(() => document.dispatchEvent(new CustomEvent("vaaka:step")));
         // Another value after this is another entry, and the same value the same one: the first may have arrived all the same.
         const key = form.querySelector("[name=key]");
         const first = key?.value;

@@ -62,6 +62,15 @@ export function takeTraces(check) {
   place.addEventListener("change", (event) => {
     if (event.target === field() && event.target.files.length > 0) event.target.form.querySelector(".main-button").focus();
   });
+  // Of a file and pasted numbers the newer one is meant: two at once would hide which was kept.
+  place.addEventListener("input", (event) => {
+    const input = field();
+    if (input && event.target.name === "typed" && event.target.value.trim() !== "") input.value = "";
+  });
+  place.addEventListener("change", (event) => {
+    const text = place.querySelector("form.entry.trace textarea");
+    if (text && event.target === field() && event.target.files.length > 0) text.value = "";
+  });
   document.addEventListener("paste", (event) => {
     const input = field();
     if (!input || event.target.matches?.("input, textarea")) return;
@@ -76,6 +85,7 @@ export function takeTraces(check) {
     const text = place.querySelector("form.entry.trace textarea");
     text.closest("details").open = true;
     text.value = pasted.getData("text/plain");
+    text.dispatchEvent(new Event("input", { bubbles: true }));
     text.focus();
   });
 }

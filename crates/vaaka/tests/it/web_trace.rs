@@ -218,6 +218,14 @@ async fn files_of_every_wrong_kind_are_refused_in_words() {
     let kept = "SELECT count(*) AS number FROM traces t JOIN readings r ON r.id = t.reading_id
         WHERE r.check_id = (SELECT max(id) FROM checks)";
     assert_eq!(number(&case.server.database, kept).await, 0);
+    // Of both at once nobody knows which is meant.
+    let both = case.send("one.csv", good.as_bytes(), &[("typed", "1;2\n3;4\n")]).await;
+    assert_eq!(both.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(
+        both.words("#typed-error").contains("which of them is meant"),
+        "{}",
+        both.words("#typed-error")
+    );
     // Pasted numbers are a trace like a file; other marks and a falling scan, too.
     let falling: Vec<&str> = good.lines().skip(2).collect();
     let falling = falling
