@@ -10,9 +10,11 @@ use vaaka_core::quantity::to_f64;
 
 use crate::audit::{self, Happening};
 use crate::ids::{AdjustmentId, CheckId, EventId, InstrumentId, SetUpId};
-use crate::instruments::{NewState, change_state_locked};
+use crate::instruments::{NewState, cell_of, change_state_locked};
 use crate::rows::{AdjustmentRow, Instrument, InstrumentEvent};
-use crate::schema::{adjustments, checks, instrument_events, instruments, people};
+use crate::schema::{
+    adjustments, checks, instrument_events, instruments, people, plan_versions, plans,
+};
 use crate::types::At;
 use crate::{StoreError, seams};
 
@@ -138,7 +140,9 @@ pub async fn unproven(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<(InstrumentId, SetUpId, AdjustmentId)>, StoreError> {
     let proof = checks::table
+        .inner_join(plan_versions::table.inner_join(plans::table))
         .filter(checks::instrument_id.eq(adjustments::instrument_id))
+        .filter(plans::set_up_id.eq(adjustments::set_up_id))
         .filter(checks::purpose.eq("as_left"))
         .filter(checks::state.eq("concluded"))
         .filter(checks::opened_at.ge(adjustments::at))
@@ -160,7 +164,9 @@ pub async fn proof(
     of: &AdjustmentRow,
 ) -> Result<Option<CheckId>, StoreError> {
     Ok(checks::table
+        .inner_join(plan_versions::table.inner_join(plans::table))
         .filter(checks::instrument_id.eq(of.instrument_id))
+        .filter(plans::set_up_id.eq(of.set_up_id))
         .filter(checks::purpose.eq("as_left"))
         .filter(checks::state.eq("concluded"))
         .filter(checks::opened_at.ge(of.at))
@@ -218,11 +224,14 @@ pub async fn record(
                 note,
             )
             .await?;
-            if matches!(instrument.state.as_str(), "in_service" | "restricted") {
+            let cell = cell_of(connection, row.instrument_id, row.set_up_id).await?;
+            let state = cell.as_ref().map_or(&instrument.state, |cell| &cell.state);
+            if matches!(state.as_str(), "in_service" | "restricted") {
                 change_state_locked(
                     connection,
                     NewState {
                         instrument: &instrument,
+                        cell: cell.as_ref(),
                         to: ServiceState::OnHold,
                         restricted_to: None,
                         reason: "adjusted, and not proven yet: its as-left check is due",

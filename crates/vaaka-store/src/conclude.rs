@@ -7,6 +7,7 @@ use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use vaaka_core::chart::{ChartDesign, ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
+use vaaka_core::instrument::in_cell;
 use vaaka_core::judgement::{Characteristic, ConformityResult, unsettled};
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
 use vaaka_core::quantity::to_f64;
@@ -100,7 +101,7 @@ pub async fn conclude_check(
                 .execute(connection)
                 .await?;
             check_store::rank(connection, view.plan.id, check.shift_instance_id).await?;
-            wear::record(connection, &check, &method.way(plan)?, run, person, now).await?;
+            wear::record(connection, &check, &method.way(plan)?, person, now).await?;
             reactions::after_check(connection, &check, view, &completion.verdict, person, now)
                 .await?;
             let detail = json!({
@@ -381,7 +382,7 @@ async fn ensure_streams(
                 chart_streams::set_up_id.eq(view.plan.set_up_id),
                 chart_streams::method_key.eq(&view.plan.method_key),
                 chart_streams::characteristic_key.eq(&characteristic.key),
-                chart_streams::label.eq(&characteristic.label),
+                chart_streams::label.eq(in_cell(&characteristic.label, view.cell.as_deref())),
                 chart_streams::nominal.eq(characteristic.nominal),
                 chart_streams::unit.eq(characteristic.unit.symbol()),
                 chart_streams::decimals

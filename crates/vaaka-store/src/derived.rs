@@ -13,13 +13,14 @@ use vaaka_core::chart::{
     ChartDesign, ChartState, Criteria, LEVELS, LINE_GAIN, LINE_OFFSET, Levels, derived_label,
     fit_levels,
 };
+use vaaka_core::instrument::in_cell;
 use vaaka_core::quantity::{Unit, to_f64};
 
 use crate::audit::{self, Happening};
 use crate::charts::current_segment;
 use crate::ids::{CertificateId, CheckId, PersonId, SegmentId, StreamId};
-use crate::rows::Stream;
-use crate::schema::{chart_points, chart_streams, instruments, segments};
+use crate::rows::{SetUp, Stream};
+use crate::schema::{chart_points, chart_streams, instruments, segments, set_ups};
 use crate::studies::{design_of, write_design};
 use crate::types::At;
 use crate::{StoreError, replay, to_word, unreadable};
@@ -319,13 +320,16 @@ async fn stream_for(
     }
     let decimals = levels.iter().map(|level| level.decimals).max().unwrap_or(1);
     let (unit, decimals) = if key == LEVELS { ("σ", 1) } else { (like.unit.as_str(), decimals) };
+    let cell: SetUp =
+        set_ups::table.find(like.set_up_id).select(SetUp::as_select()).first(connection).await?;
     let id: StreamId = diesel::insert_into(chart_streams::table)
         .values((
             chart_streams::instrument_id.eq(like.instrument_id),
             chart_streams::set_up_id.eq(like.set_up_id),
             chart_streams::method_key.eq(&like.method_key),
             chart_streams::characteristic_key.eq(key),
-            chart_streams::label.eq(derived_label(key).unwrap_or(key)),
+            chart_streams::label
+                .eq(in_cell(derived_label(key).unwrap_or(key), cell.words().as_deref())),
             chart_streams::unit.eq(unit),
             chart_streams::decimals.eq(decimals),
             chart_streams::interval_seconds.eq(like.interval_seconds),

@@ -84,6 +84,7 @@ pub async fn register(
                     instrument_id: id,
                     state: "on_hold".to_owned(),
                     restricted_to: None,
+                    set_up_id: None,
                     reason: "new in the register: in service after its first good check".to_owned(),
                     person_id: by.person,
                     at: At(by.at),

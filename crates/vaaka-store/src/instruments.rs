@@ -9,10 +9,10 @@ use serde_json::json;
 use vaaka_core::instrument::ServiceState;
 
 use crate::audit::{self, Happening};
-use crate::ids::{CheckId, InstrumentId, PersonId};
+use crate::ids::{CheckId, InstrumentId, PersonId, SetUpId};
 use crate::prepared::{Bind, prepared};
 use crate::rows::{Area, Instrument, InstrumentStateRow, SetUp};
-use crate::schema::{areas, instrument_states, instruments, people, set_ups};
+use crate::schema::{areas, instrument_states, instruments, people, plan_versions, plans, set_ups};
 use crate::types::At;
 use crate::{StoreError, notices};
 
@@ -144,31 +144,131 @@ pub async fn set_ups(
         .await?)
 }
 
-/// Changes of state with who made them, newest first.
+/// Of an instrument with several cells (set-ups that are in use and name one, or have a plan in force) the one that a set-up is:
+/// it stands by itself. None where the instrument has only this one, whose state is its own.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn cell_of(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+    set_up: SetUpId,
+) -> Result<Option<SetUp>, StoreError> {
+    let all = cells_of(connection, instrument).await?;
+    Ok(all.into_iter().find(|cell| cell.id == set_up))
+}
+
+/// The name of a set-up that is on hold by itself.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn held_cell(
+    connection: &mut AsyncPgConnection,
+    set_up: SetUpId,
+) -> Result<Option<String>, StoreError> {
+    Ok(set_ups::table
+        .find(set_up)
+        .filter(set_ups::state.eq("on_hold"))
+        .select(set_ups::name)
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// The cells of an instrument that stand by themselves; none where it has only one.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn cells_of(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+) -> Result<Vec<SetUp>, StoreError> {
+    let planned = plan_versions::table
+        .inner_join(plans::table)
+        .filter(plan_versions::state.eq("approved"))
+        .filter(plans::instrument_id.eq(instrument))
+        .select(plans::set_up_id);
+    let named = set_ups::probe.ne("").or(set_ups::scale.ne("")).or(set_ups::material.ne(""));
+    // What was decided about a cell stays decided where the cells around it go out of use.
+    let decided = set_ups::state.ne("in_service");
+    let found: Vec<SetUp> = set_ups::table
+        .filter(set_ups::instrument_id.eq(instrument))
+        .filter(set_ups::in_use)
+        .filter(named.or(set_ups::id.eq_any(planned)).or(decided))
+        .order(set_ups::id)
+        .select(SetUp::as_select())
+        .load(connection)
+        .await?;
+    let several = found.len() > 1 || found.iter().any(|cell| cell.state != "in_service");
+    Ok(if several { found } else { vec![] })
+}
+
+/// A change of state with who made it.
+#[derive(Debug, Clone)]
+pub struct StateChanged {
+    /// The change.
+    pub row: InstrumentStateRow,
+    /// Who.
+    pub person: String,
+    /// The cell that it is about; none where it is about the whole instrument.
+    pub cell: Option<String>,
+}
+
+impl StateChanged {
+    /// What changed in words: "on hold: dropped", "HRC, steel: restricted, soft plates: …".
+    #[must_use]
+    pub fn words(&self) -> String {
+        let cell = self.cell.as_ref().map(|cell| format!("{cell}: ")).unwrap_or_default();
+        let state = self.row.state.parse::<ServiceState>().map_or("", ServiceState::words);
+        let only =
+            self.row.restricted_to.as_ref().map(|only| format!(", {only}")).unwrap_or_default();
+        format!("{cell}{state}{only}: {} ({})", self.row.reason, self.person)
+    }
+}
+
+/// Changes of state with who made them, newest first, of the whole instrument and of its cells.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn states(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
-) -> Result<Vec<(InstrumentStateRow, String)>, StoreError> {
-    Ok(instrument_states::table
+) -> Result<Vec<StateChanged>, StoreError> {
+    let rows: Vec<(InstrumentStateRow, String, Option<String>)> = instrument_states::table
         .inner_join(people::table.on(people::id.eq(instrument_states::person_id)))
+        .left_join(set_ups::table.on(set_ups::id.nullable().eq(instrument_states::set_up_id)))
         .filter(instrument_states::instrument_id.eq(id))
         .order(instrument_states::id.desc())
-        .select((InstrumentStateRow::as_select(), people::name))
+        .select((InstrumentStateRow::as_select(), people::name, set_ups::name.nullable()))
         .load(connection)
-        .await?)
+        .await?;
+    Ok(rows.into_iter().map(|(row, person, cell)| StateChanged { row, person, cell }).collect())
 }
 
-/// The set-ups in use that name a scale or a material, of all instruments.
+/// Since when a check of a cell has to be made to speak for the state that is to be changed. For the whole instrument: its newest
+/// change, or a newer one of the cell. For the cell alone: its own newest change, or a newer one of the instrument away from use
+/// (that the instrument came back does not un-make the good check before). None where nothing was ever changed.
+#[must_use]
+pub fn as_it_is_since(
+    states: &[StateChanged],
+    set_up: SetUpId,
+    of_cell: bool,
+) -> Option<Timestamp> {
+    let own = |one: &&StateChanged| match one.row.set_up_id {
+        Some(cell) => cell == set_up,
+        None => !of_cell || one.row.state != ServiceState::InService.word(),
+    };
+    states.iter().filter(own).map(|one| one.row.at.0).max()
+}
+
+/// The set-ups in use that name a probe, a scale or a material, of all instruments.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn cells(connection: &mut AsyncPgConnection) -> Result<Vec<SetUp>, StoreError> {
     Ok(set_ups::table
         .filter(set_ups::in_use)
-        .filter(set_ups::scale.ne("").or(set_ups::material.ne("")))
+        .filter(set_ups::probe.ne("").or(set_ups::scale.ne("")).or(set_ups::material.ne("")))
         .order(set_ups::id)
         .select(SetUp::as_select())
         .load(connection)
@@ -208,9 +308,21 @@ pub struct CheckBrief {
     /// Why it is void.
     #[diesel(sql_type = Nullable<Text>)]
     pub void_reason: Option<String>,
+    #[diesel(sql_type = Text)]
+    probe: String,
+    #[diesel(sql_type = Text)]
+    scale: String,
+    #[diesel(sql_type = Text)]
+    material: String,
 }
 
 impl CheckBrief {
+    /// What tells the cell that it checked from others of the instrument, where it names one.
+    #[must_use]
+    pub fn cell_words(&self) -> Option<String> {
+        vaaka_core::instrument::cell_words(&self.probe, &self.scale, &self.material)
+    }
+
     /// Failed, then passed: never a pass.
     #[must_use]
     pub fn is_doubtful(&self) -> bool {
@@ -221,8 +333,9 @@ impl CheckBrief {
 macro_rules! brief {
     ($rest:literal) => {
         concat!("SELECT c.id, c.instrument_id, c.purpose, c.state, coalesce(c.closed_at, c.opened_at) AS at,
-    p.name AS person, r.conforms, r.control, r.repeat_state, c.void_reason
+    p.name AS person, r.conforms, r.control, r.repeat_state, c.void_reason, u.probe, u.scale, u.material
     FROM checks c JOIN people p ON p.id = coalesce(c.closed_by, c.opened_by)
+    JOIN plan_versions v ON v.id = c.plan_version_id JOIN plans l ON l.id = v.plan_id JOIN set_ups u ON u.id = l.set_up_id
     LEFT JOIN LATERAL (SELECT conforms, control, repeat_state FROM results WHERE check_id = c.id
         ORDER BY version DESC LIMIT 1) r ON true ", $rest)
     };
@@ -306,6 +419,8 @@ pub async fn latest_checks(
 pub struct NewState<'a> {
     /// The instrument as it was read.
     pub instrument: &'a Instrument,
+    /// The cell that is meant; none where the whole instrument is.
+    pub cell: Option<&'a SetUp>,
     /// New state.
     pub to: ServiceState,
     /// What it may still be used for.
@@ -319,15 +434,34 @@ pub struct NewState<'a> {
 }
 
 /// Changes the state with its record and audit entry, unless somebody else changed the
-/// instrument since it was read.
+/// instrument since it was read. Cells that are not proven stay behind: they are put on hold by themselves.
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `instruments_version` when it was changed meanwhile.
 pub async fn change_state(
     connection: &mut AsyncPgConnection,
     new: NewState<'_>,
+    left_behind: &[SetUp],
 ) -> Result<(), StoreError> {
-    connection.transaction(async |connection| change_state_locked(connection, new).await).await
+    connection
+        .transaction(async |connection| {
+            let mut instrument = new.instrument.clone();
+            change_state_locked(connection, new).await?;
+            for cell in left_behind {
+                instrument.version += 1;
+                let held = NewState {
+                    instrument: &instrument,
+                    cell: Some(cell),
+                    to: ServiceState::OnHold,
+                    restricted_to: None,
+                    reason: "not proven since the instrument came back",
+                    ..new
+                };
+                change_state_locked(connection, held).await?;
+            }
+            Ok(())
+        })
+        .await
 }
 
 /// As [`change_state`], inside a transaction of the caller's.
@@ -343,19 +477,36 @@ pub async fn change_state_locked(
         {
             // Back in use, away or gone: whoever was called about its failed checks need not come.
             if !matches!(new.to, ServiceState::OnHold | ServiceState::Restricted) {
-                notices::end(connection, notices::Over::FailuresOf(id), new.person, new.at).await?;
+                let over = notices::Over::FailuresOf(id, new.cell.map(|cell| cell.id));
+                notices::end(connection, over, new.person, new.at).await?;
             }
-            let changed = diesel::update(instruments::table.find(id))
-                .filter(instruments::version.eq(new.instrument.version))
-                .set((
-                    instruments::state.eq(new.to.word()),
-                    instruments::restricted_to.eq(new.restricted_to),
-                    instruments::version.eq(instruments::version + 1),
-                ))
-                .execute(connection)
-                .await?;
+            let own = diesel::update(instruments::table.find(id))
+                .filter(instruments::version.eq(new.instrument.version));
+            let next = instruments::version.eq(instruments::version + 1);
+            let changed = match new.cell {
+                None => {
+                    let (state, only) = (new.to.word(), new.restricted_to);
+                    own.set((
+                        instruments::state.eq(state),
+                        instruments::restricted_to.eq(only),
+                        next,
+                    ))
+                    .execute(connection)
+                    .await?
+                }
+                Some(_) => own.set(next).execute(connection).await?,
+            };
             if changed == 0 {
                 return Err(StoreError::Conflict { constraint: "instruments_version".to_owned() });
+            }
+            if let Some(cell) = new.cell {
+                diesel::update(set_ups::table.find(cell.id))
+                    .set((
+                        set_ups::state.eq(new.to.word()),
+                        set_ups::restricted_to.eq(new.restricted_to),
+                    ))
+                    .execute(connection)
+                    .await?;
             }
             diesel::insert_into(instrument_states::table)
                 .values(InstrumentStateRow {
@@ -365,6 +516,7 @@ pub async fn change_state_locked(
                     reason: new.reason.to_owned(),
                     person_id: new.person,
                     at: At(new.at),
+                    set_up_id: new.cell.map(|cell| cell.id),
                 })
                 .execute(connection)
                 .await?;
@@ -375,10 +527,17 @@ pub async fn change_state_locked(
                     at: new.at,
                     person: Some(new.person),
                     action: "instrument_state_changed",
-                    detail: json!({
-                        "from": new.instrument.state, "to": new.to.word(),
-                        "restricted_to": new.restricted_to, "reason": new.reason,
-                    }),
+                    detail: match new.cell {
+                        None => json!({
+                            "from": new.instrument.state, "to": new.to.word(),
+                            "restricted_to": new.restricted_to, "reason": new.reason,
+                        }),
+                        Some(cell) => json!({
+                            "set_up": cell.id, "cell": cell.name,
+                            "from": cell.state, "to": new.to.word(),
+                            "restricted_to": new.restricted_to, "reason": new.reason,
+                        }),
+                    },
                 },
             )
             .await

@@ -8,8 +8,8 @@ use serde_json::json;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
-use crate::ids::{CheckId, InstrumentId, MailId, NoticeId, PersonId};
-use crate::schema::{mails, notices, people};
+use crate::ids::{CheckId, InstrumentId, MailId, NoticeId, PersonId, SetUpId};
+use crate::schema::{checks, mails, notices, people, plan_versions, plans};
 use crate::types::At;
 
 /// A notice as it is written.
@@ -175,8 +175,8 @@ pub async fn take_up(
 pub(crate) enum Over<'a> {
     /// Those of a kind that lead to a place: nobody has to come for it any more.
     At(&'a str, &'a str),
-    /// What failing checks of an instrument have told: a lead has decided about it.
-    FailuresOf(InstrumentId),
+    /// What failing checks of an instrument, or of one of its cells, have told: a lead has decided about it.
+    FailuresOf(InstrumentId, Option<SetUpId>),
     /// What a check has told: it is void.
     Of(CheckId),
 }
@@ -199,10 +199,23 @@ pub(crate) async fn end(
         Over::At(kind, path) => {
             open.filter(notices::kind.eq(kind)).filter(notices::path.eq(path)).into_boxed()
         }
-        Over::FailuresOf(instrument) => open
-            .filter(notices::instrument_id.eq(instrument))
-            .filter(notices::kind.eq_any(OF_FAILURES))
-            .into_boxed(),
+        Over::FailuresOf(instrument, cell) => {
+            let own = open
+                .filter(notices::instrument_id.eq(instrument))
+                .filter(notices::kind.eq_any(OF_FAILURES))
+                .into_boxed();
+            match cell {
+                None => own,
+                Some(cell) => {
+                    let of_cell = checks::table
+                        .inner_join(plan_versions::table.inner_join(plans::table))
+                        .filter(plans::set_up_id.eq(cell))
+                        .filter(checks::instrument_id.eq(instrument))
+                        .select(checks::id.nullable());
+                    own.filter(notices::check_id.eq_any(of_cell))
+                }
+            }
+        }
         Over::Of(check) => open
             .filter(notices::check_id.eq(check))
             .filter(notices::kind.eq_any(OF_FAILURES))

@@ -18,10 +18,10 @@ use crate::ids::{
     CertificateId, InstrumentId, PersonId, PlanId, PlanVersionId, SetUpId, StandardId,
 };
 use crate::prepared::Condition;
-use crate::rows::{Area, Instrument, Plan, PlanPointRow, PlanVersion, Standard};
+use crate::rows::{Area, Instrument, Plan, PlanPointRow, PlanVersion, SetUp, Standard};
 use crate::schema::{
     areas, certificate_reviews, certificates, instruments, plan_points, plan_versions, plans,
-    standard_lots, standards,
+    set_ups, standard_lots, standards,
 };
 use crate::types::{At, Day};
 use crate::{StoreError, registers, unreadable};
@@ -39,6 +39,8 @@ pub struct PlanView {
     pub area: Area,
     /// The check standard; none where any of a kind will do.
     pub standard: Option<Standard>,
+    /// What tells its cell (probe × scale × material) from others of the instrument, where it names one.
+    pub cell: Option<String>,
 }
 
 impl PlanView {
@@ -63,16 +65,20 @@ impl PlanView {
     }
 }
 
-type ViewRow = (PlanVersion, Plan, Instrument, Area, Option<Standard>);
+type ViewRow = (PlanVersion, Plan, Instrument, Area, Option<Standard>, SetUp);
 
-fn view((version, plan, instrument, area, standard): ViewRow) -> PlanView {
-    PlanView { version, plan, instrument, area, standard }
+fn view((version, plan, instrument, area, standard, set_up): ViewRow) -> PlanView {
+    PlanView { version, plan, instrument, area, standard, cell: set_up.words() }
 }
 
 macro_rules! view_query {
     () => {
         plan_versions::table
-            .inner_join(plans::table.inner_join(instruments::table.inner_join(areas::table)))
+            .inner_join(
+                plans::table
+                    .inner_join(instruments::table.inner_join(areas::table))
+                    .inner_join(set_ups::table),
+            )
             .left_join(standards::table)
             .select((
                 PlanVersion::as_select(),
@@ -80,6 +86,7 @@ macro_rules! view_query {
                 Instrument::as_select(),
                 Area::as_select(),
                 Option::<Standard>::as_select(),
+                SetUp::as_select(),
             ))
     };
 }
@@ -198,9 +205,18 @@ pub struct RoundPlan {
     pub area: String,
     /// Place of that area along the walk.
     pub walk_order: i32,
+    /// Probe, scale and material of the set-up.
+    pub cell: (String, String, String),
 }
 
 impl RoundPlan {
+    /// What tells its cell from others of the instrument, where it names one.
+    #[must_use]
+    pub fn cell_words(&self) -> Option<String> {
+        let (probe, scale, material) = &self.cell;
+        vaaka_core::instrument::cell_words(probe, scale, material)
+    }
+
     /// The standard as a list names it: its tag, or "any weight set".
     #[must_use]
     pub fn standard_words(&self) -> String {
@@ -226,7 +242,11 @@ pub async fn on_round(
     wanted: &[PlanVersionId],
 ) -> Result<Vec<RoundPlan>, StoreError> {
     Ok(plan_versions::table
-        .inner_join(plans::table.inner_join(instruments::table.inner_join(areas::table)))
+        .inner_join(
+            plans::table
+                .inner_join(instruments::table.inner_join(areas::table))
+                .inner_join(set_ups::table),
+        )
         .left_join(standards::table)
         .filter(plan_versions::id.eq_any(wanted))
         .order((areas::walk_order, instruments::tag, plans::id))
@@ -243,6 +263,7 @@ pub async fn on_round(
             instruments::state,
             areas::name,
             areas::walk_order,
+            (set_ups::probe, set_ups::scale, set_ups::material),
         ))
         .load(connection)
         .await?)

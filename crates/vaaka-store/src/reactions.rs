@@ -9,7 +9,7 @@ use vaaka_core::method::Purpose;
 use vaaka_core::reaction::{DOUBT_WINDOW, ReactionInput, react};
 
 use crate::ids::{CheckId, PersonId};
-use crate::instruments::{NewState, change_state_locked};
+use crate::instruments::{NewState, cell_of, change_state_locked};
 use crate::notices::{NewNotice, tell_leads};
 use crate::plans::PlanView;
 use crate::rows::{Check, Instrument};
@@ -44,8 +44,9 @@ pub async fn after_check(
         .select(Instrument::as_select())
         .first(connection)
         .await?;
-    let state: ServiceState =
-        instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
+    let cell = cell_of(connection, instrument.id, view.plan.set_up_id).await?;
+    let state = cell.as_ref().map_or(&instrument.state, |cell| &cell.state);
+    let state: ServiceState = state.parse().map_err(|_| unreadable_word(state))?;
     let doubts = doubts(connection, view).await?;
     let reaction = react(ReactionInput {
         purpose,
@@ -61,6 +62,7 @@ pub async fn after_check(
             connection,
             NewState {
                 instrument: &instrument,
+                cell: cell.as_ref(),
                 to: reaction.to,
                 restricted_to: reaction.restricted_to,
                 reason: reaction.reason,
@@ -69,7 +71,8 @@ pub async fn after_check(
             },
         )
         .await?;
-        words = format!("It is {} now: {}. {words}", reaction.to.words(), reaction.reason);
+        let what = cell.as_ref().map_or("It", |cell| &cell.name);
+        words = format!("{what} is {} now: {}. {words}", reaction.to.words(), reaction.reason);
     }
     let said = match kind {
         "failed" if in_band => "its check lies in the guard band and is not accepted",
@@ -80,7 +83,8 @@ pub async fn after_check(
         "doubtful" => "failed, then passed: doubtful",
         _ => "its adjustment is not proven",
     };
-    let title = format!("{} {}: {said}", instrument.name, instrument.tag);
+    let of = cell.as_ref().map(|cell| format!(" ({})", cell.name)).unwrap_or_default();
+    let title = format!("{} {}{of}: {said}", instrument.name, instrument.tag);
     tell_leads(
         connection,
         &NewNotice {

@@ -43,11 +43,14 @@ row! { #[doc = "An instrument."] Instrument in instruments {
 } }
 row! { #[doc = "A change of an instrument's state."] InstrumentStateRow in instrument_states {
     instrument_id: InstrumentId, state: String, restricted_to: Option<String>, reason: String,
-    person_id: PersonId, at: At,
+    person_id: PersonId, at: At, set_up_id: Option<SetUpId>,
 } }
 row! { #[doc = "A set-up: a cell of probe × scale × material."] SetUp in set_ups {
     id: SetUpId, instrument_id: InstrumentId, name: String, probe: String, scale: String,
-    material: String, in_use: bool,
+    material: String, in_use: bool, state: String, restricted_to: Option<String>,
+} }
+row! { #[doc = "A further certificate that a check rests on, by the place of its standard in the plan."] CheckStandard in check_standards {
+    check_id: CheckId, place: i32, certificate_id: CertificateId,
 } }
 row! { #[doc = "A training."] Training in trainings {
     person_id: PersonId, method_key: String, trained_on: Day, valid_until: Day, note: String,
@@ -219,3 +222,11 @@ row! { #[doc = "A step that somebody took about a signal."] SignalStepRow in sig
     signal_id: SignalId, step: String, words: String, cause_id: Option<CauseId>,
     person_id: Option<PersonId>, at: At,
 } }
+
+impl SetUp {
+    /// What tells it from other cells of its instrument; none where it names nothing.
+    #[must_use]
+    pub fn words(&self) -> Option<String> {
+        vaaka_core::instrument::cell_words(&self.probe, &self.scale, &self.material)
+    }
+}

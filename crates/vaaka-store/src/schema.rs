@@ -79,11 +79,11 @@ diesel::table! { trainings (id) {
 } }
 diesel::table! { instrument_states (id) {
     id -> BigInt, instrument_id -> BigInt, state -> Text, restricted_to -> Nullable<Text>,
-    reason -> Text, person_id -> BigInt, at -> Timestamptz,
+    reason -> Text, person_id -> BigInt, at -> Timestamptz, set_up_id -> Nullable<BigInt>,
 } }
 diesel::table! { set_ups (id) {
     id -> BigInt, instrument_id -> BigInt, name -> Text, probe -> Text, scale -> Text,
-    material -> Text, in_use -> Bool,
+    material -> Text, in_use -> Bool, state -> Text, restricted_to -> Nullable<Text>,
 } }
 diesel::table! { instrument_events (id) {
     id -> BigInt, instrument_id -> BigInt, kind -> Text, at -> Timestamptz, note -> Text,
@@ -369,6 +369,7 @@ diesel::joinable!(sessions -> people (person_id));
 diesel::joinable!(areas -> sites (site_id));
 diesel::joinable!(instruments -> areas (area_id));
 diesel::joinable!(plans -> instruments (instrument_id));
+diesel::joinable!(plans -> set_ups (set_up_id));
 diesel::joinable!(plan_versions -> plans (plan_id));
 diesel::joinable!(plan_versions -> standards (standard_id));
 diesel::joinable!(check_standards -> certificates (certificate_id));

@@ -15,7 +15,7 @@ use crate::charts::BriefPoint;
 use crate::ids::{InstrumentId, PlanId, SetUpId};
 use crate::prepared::{Bind, prepared};
 use crate::rows::Stream;
-use crate::schema::{plan_versions, plans};
+use crate::schema::{plan_versions, plans, set_ups};
 use crate::types::At;
 use crate::{StoreError, adjustments, rounds, unreadable_word, word};
 
@@ -30,6 +30,10 @@ pub struct Planned {
     pub instrument: InstrumentId,
     /// The set-up that it checks.
     pub set_up: SetUpId,
+    /// Name of that cell.
+    pub cell: String,
+    /// What that cell may be used for, where it is restricted by itself.
+    pub cell_only: Option<String>,
     /// What it says.
     pub facts: PlanFacts,
     /// Tag of the standard that was found wrong, on which its newest check rests.
@@ -65,6 +69,10 @@ struct NewestRow {
     wrong_standard: Option<String>,
 }
 
+/// A plan, its cell, and what asks for checks out of turn.
+type PlannedRow =
+    ((PlanId, String, InstrumentId, SetUpId), (String, String, Option<String>), Vec<String>);
+
 /// The facts of plans in force: the newest check of each, what happened since, what is not proven.
 ///
 /// A check that stands beside another or has no place of its own on the charts is no newest one: what people have seen is not
@@ -78,14 +86,12 @@ pub async fn facts(
     now: Timestamp,
 ) -> Result<Vec<Planned>, StoreError> {
     let mut query = plan_versions::table
-        .inner_join(plans::table)
+        .inner_join(plans::table.inner_join(set_ups::table))
         .filter(plan_versions::state.eq("approved"))
         .order(plans::id)
         .select((
-            plans::id,
-            plans::name,
-            plans::instrument_id,
-            plans::set_up_id,
+            (plans::id, plans::name, plans::instrument_id, plans::set_up_id),
+            (set_ups::name, set_ups::state, set_ups::restricted_to),
             plan_versions::due_triggers,
         ))
         .into_boxed();
@@ -94,18 +100,17 @@ pub async fn facts(
         Of::Instruments(ids) => query = query.filter(plans::instrument_id.eq_any(ids.to_vec())),
         Of::Plans(ids) => query = query.filter(plans::id.eq_any(ids.to_vec())),
     }
-    let rows: Vec<(PlanId, String, InstrumentId, SetUpId, Vec<String>)> =
-        query.load(connection).await?;
-    let ids: Vec<i64> = rows.iter().map(|(plan, ..)| plan.0).collect();
+    let rows: Vec<PlannedRow> = query.load(connection).await?;
+    let ids: Vec<i64> = rows.iter().map(|((plan, ..), ..)| plan.0).collect();
     let newest = newest(connection, ids).await?;
     let mut newest: HashMap<PlanId, NewestRow> =
         newest.into_iter().map(|row| (row.plan, row)).collect();
     let watched: Vec<PlanId> =
-        rows.iter().filter(|(.., triggers)| !triggers.is_empty()).map(|(plan, ..)| *plan).collect();
+        rows.iter().filter(|(.., triggers)| !triggers.is_empty()).map(|(own, ..)| own.0).collect();
     let since = rounds::since_checks(connection, &watched).await?;
     let unproven = adjustments::unproven(connection).await?;
     rows.into_iter()
-        .map(|(plan, name, instrument, set_up, triggers)| {
+        .map(|((plan, name, instrument, set_up), (cell, state, cell_only), triggers)| {
             let triggers: Vec<Trigger> =
                 triggers.iter().filter_map(|word| word.parse().ok()).collect();
             let occasion = since
@@ -128,7 +133,10 @@ pub async fn facts(
                 name,
                 instrument,
                 set_up,
+                cell,
+                cell_only,
                 facts: PlanFacts {
+                    cell: state.parse().map_err(|_| unreadable_word(&state))?,
                     newest: found.transpose()?,
                     unproven: unproven.iter().any(|(i, s, _)| (*i, *s) == (instrument, set_up)),
                     occasion,

@@ -1,7 +1,11 @@
 //! Instruments in service: their states, who may change them, and what may be used instead.
 
+mod cell;
 mod state;
 mod substitute;
 
-pub use state::{LatestCheck, ServiceState, StateChange, StateError, check_change};
+pub use cell::{cell_words, in_cell};
+pub use state::{
+    LatestCheck, ServiceState, StateChange, StateError, check_change, latest_of_cells,
+};
 pub use substitute::{Equipment, Fit, Substitute, substitutes};

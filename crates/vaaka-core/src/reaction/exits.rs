@@ -7,7 +7,7 @@ use crate::judgement::RepeatState;
 /// Where an instrument stands, as far as the way on depends on it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Situation {
-    /// What a person or a verdict has decided.
+    /// What a person or a verdict has decided: the worse of the instrument's state and its cell's.
     pub service: ServiceState,
     /// What the runs of this shift say.
     pub repeat: RepeatState,
@@ -17,7 +17,7 @@ pub struct Situation {
     pub due: bool,
     /// It was adjusted and that is not proven yet.
     pub unproven: bool,
-    /// Its newest check is good and was made after it came into its state.
+    /// The newest check of the cell is good and was made after instrument and cell came into their state.
     pub good_since: bool,
     /// It has a plan in force.
     pub planned: bool,

@@ -24,7 +24,7 @@ pub struct ReactionInput {
     pub conforms: Conformity,
     /// Where the one repeat stands.
     pub repeat: RepeatState,
-    /// State of the instrument now.
+    /// State now, of the cell that was checked where the instrument has several, else of the instrument.
     pub state: ServiceState,
     /// Doubtful ones among the newest [`DOUBT_WINDOW`] checks, this one included.
     pub doubts: usize,
@@ -72,13 +72,7 @@ pub fn react(input: ReactionInput) -> Option<Reaction> {
         }
     };
     // Towards safety only.
-    let rank = |state: ServiceState| match state {
-        ServiceState::InService => 0,
-        ServiceState::Restricted => 1,
-        ServiceState::OnHold => 2,
-        ServiceState::Out | ServiceState::Retired => 3,
-    };
-    (rank(wanted.to) > rank(input.state)
+    (wanted.to.is_worse_than(input.state)
         || (wanted.to, input.state) == (ServiceState::Restricted, ServiceState::Restricted))
         .then_some(wanted)
 }

@@ -18,6 +18,7 @@ pub use release::{PlanStanding, Release, ReleaseInput, release};
 pub use sheet_time::{SheetTime, SheetTimeError};
 pub use shift::{ShiftError, ShiftPattern, ShiftSpan, ShiftStart};
 pub use standing::{
-    LastPoint, Newest, PlanFacts, Standing, due_of, of_chart, of_instrument, use_words, vouched,
+    Cell, LastPoint, Newest, PlanFacts, Standing, due_of, of_chart, of_instrument, usable_cells,
+    use_words, vouched,
 };
 pub use trigger::{Occasion, OccasionInput, SinceCheck, Trigger, occasions, triggered};

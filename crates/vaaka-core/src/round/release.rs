@@ -28,6 +28,8 @@ pub struct PlanStanding {
     pub name: String,
     /// What it says, as every screen has it.
     pub facts: PlanFacts,
+    /// What its cell may be used for, where that is restricted.
+    pub cell_only: String,
     /// Why a check is due by the calendar before anything is measured; none when none is.
     pub due: Option<String>,
 }
@@ -58,6 +60,13 @@ pub fn release(input: &ReleaseInput) -> Release {
     }
     for plan in &input.plans {
         let mut say = |words: &str| reasons.push(format!("“{}”: {words}.", plan.name));
+        match plan.facts.cell {
+            ServiceState::InService => {}
+            ServiceState::Restricted => {
+                say(&format!("its cell is restricted to: {}", plan.cell_only));
+            }
+            other => say(&format!("its cell is {}", other.words())),
+        }
         match &plan.facts.newest {
             None => say("never checked"),
             Some(newest) if newest.doubtful => say("failed, then passed: a lead decides"),
@@ -117,6 +126,7 @@ mod tests {
             plans: vec![PlanStanding {
                 name: "each shift".into(),
                 facts: facts(Conformity::Pass),
+                cell_only: String::new(),
                 due: None,
             }],
             value: Some((20.into(), 5.into(), 50.into())),
@@ -161,12 +171,22 @@ mod tests {
             ..fine()
         };
         assert!(release(&restricted).reasons[0].contains("rolls"));
+        let mut cell = fine();
+        cell.plans[0].facts.cell = ServiceState::Restricted;
+        cell.plans[0].cell_only = "soft plates".into();
+        let said = ["“each shift”: its cell is restricted to: soft plates."];
+        assert_eq!(release(&cell).reasons, said);
+        cell.plans[0].facts.cell = ServiceState::OnHold;
+        assert_eq!(release(&cell).reasons, ["“each shift”: its cell is on hold."]);
     }
 
     /// The gate opens exactly where every screen says that it may be used, the calendar aside.
     #[test]
     fn the_gate_says_what_the_screens_say() {
-        for state in ServiceState::ALL {
+        for (state, cell) in ServiceState::ALL
+            .into_iter()
+            .flat_map(|state| ServiceState::OF_CELLS.map(|cell| (state, cell)))
+        {
             for bits in 0..64_u32 {
                 let bit = |place: u32| bits & (1 << place) != 0;
                 let mut own = facts(if bit(0) { Conformity::Fail } else { Conformity::Pass });
@@ -176,6 +196,7 @@ mod tests {
                     newest.wrong_standard = bit(2);
                 }
                 own.unproven = bit(3);
+                own.cell = cell;
                 own.occasion = bit(4).then(|| "after a move".to_owned());
                 if bit(5) {
                     own.newest = None;

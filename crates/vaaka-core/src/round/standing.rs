@@ -126,6 +126,25 @@ impl Standing {
     }
 }
 
+/// How one cell of an instrument (probe × scale × material) stands.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Cell {
+    /// Its name.
+    pub name: String,
+    /// How it stands, by its own state, plans and charts.
+    pub standing: Standing,
+}
+
+/// The cells that an instrument may be used on, where it has several and may not be used on all of them: a check of one vouches
+/// for no other. None where one sentence is true of the whole instrument.
+#[must_use]
+pub fn usable_cells(service: ServiceState, cells: &[Cell]) -> Option<Vec<&str>> {
+    let usable = || cells.iter().filter(|cell| cell.standing.is_usable());
+    let some = service == ServiceState::InService && usable().next().is_some();
+    (some && usable().count() < cells.len())
+        .then(|| usable().map(|cell| cell.name.as_str()).collect())
+}
+
 /// What an instrument may be used for, in the words of a label.
 #[must_use]
 pub fn use_words(service: ServiceState, standing: Standing) -> &'static str {
@@ -177,12 +196,18 @@ pub struct PlanFacts {
     pub unproven: bool,
     /// What happened since that asks for a check out of turn: "after a move".
     pub occasion: Option<String>,
+    /// What was decided about the cell (set-up) that it checks, by itself; the state of the whole instrument stands over it.
+    pub cell: ServiceState,
 }
 
 impl PlanFacts {
     /// What this plan says of its instrument, by itself.
     #[must_use]
     pub fn standing(&self) -> Standing {
+        with_service(self.of_checks(), self.cell)
+    }
+
+    fn of_checks(&self) -> Standing {
         let Some(newest) = &self.newest else { return Standing::NeverChecked };
         let mut found = Standing::InControl;
         if self.occasion.is_some() {
@@ -277,7 +302,11 @@ pub fn of_instrument(service: ServiceState, set_ups: &[(&[PlanFacts], &[LastPoin
 /// How one chart stands: whether it conforms, its own newest point says; all else its instrument and set-up say.
 #[must_use]
 pub fn of_chart(service: ServiceState, plans: &[PlanFacts], point: Option<&LastPoint>) -> Standing {
-    let Some(point) = point else { return with_service(Standing::NeverChecked, service) };
+    let cell =
+        plans.iter().map(|plan| plan.cell).fold(ServiceState::InService, ServiceState::worse);
+    let Some(point) = point else {
+        return with_service(Standing::NeverChecked, service.worse(cell));
+    };
     let own = match (point.conforms, point.in_band) {
         (Conformity::Fail, _) if point.is_over(plans) => Standing::GoodSince,
         (Conformity::Fail, false) => Standing::OutOfTolerance,
@@ -286,9 +315,9 @@ pub fn of_chart(service: ServiceState, plans: &[PlanFacts], point: Option<&LastP
     };
     let around = plans
         .iter()
-        .map(PlanFacts::standing)
+        .map(PlanFacts::of_checks)
         .filter(|standing| !matches!(standing, Standing::OutOfTolerance | Standing::NotAccepted));
-    with_service(around.fold(own, Standing::min), service)
+    with_service(around.fold(own, Standing::min), service.worse(cell))
 }
 
 /// What a plan wants in this shift, from its valid as-found runs so far.
@@ -375,10 +404,11 @@ mod tests {
     fn every() -> Vec<(ServiceState, PlanFacts, Option<LastPoint>)> {
         let mut all = Vec::new();
         let mut plans = vec![];
-        for bits in 0..128_u32 {
+        for bits in 0..3 * 128_u32 {
             let bit = |place: u32| bits & (1 << place) != 0;
             let conforms = if bit(0) { Fail } else { Pass };
             plans.push(PlanFacts {
+                cell: ServiceState::OF_CELLS[(bits / 128) as usize],
                 newest: (!bit(6)).then(|| Newest {
                     in_band: bit(0) && bit(1),
                     doubtful: !bit(0) && bit(1),
@@ -465,6 +495,46 @@ mod tests {
         let failed = PlanFacts { occasion: Some("after a move".into()), ..plan(newest(Fail)) };
         assert_eq!(failed.standing(), Standing::OutOfTolerance);
         assert!(Standing::ALL.is_sorted());
+    }
+
+    #[test]
+    fn a_pass_on_one_cell_proves_no_other() {
+        let held = [PlanFacts { cell: OnHold, ..plan(newest(Pass)) }];
+        let fine = [plan(newest(Pass))];
+        let (quiet, other) = ([point(Pass, None)], [point(Pass, None)]);
+        let both: [(&[PlanFacts], &[LastPoint]); 2] = [(&held, &quiet), (&fine, &other)];
+        assert_eq!(of_instrument(InService, &both), Standing::OnHold, "the worst speaks");
+        assert_eq!(of_instrument(InService, &both[1..]), Standing::InControl);
+        assert_eq!(of_chart(InService, &held, Some(&quiet[0])), Standing::OnHold);
+        assert_eq!(of_chart(InService, &held, None), Standing::OnHold);
+        assert_eq!(of_chart(InService, &fine, Some(&other[0])), Standing::InControl);
+        // The state of the whole instrument stands over that of its cells.
+        assert_eq!(of_chart(Out, &held, Some(&quiet[0])), Standing::OutOfUse);
+        let failed = [PlanFacts { cell: Restricted, ..plan(newest(Fail)) }];
+        assert_eq!(failed[0].standing(), Standing::OutOfTolerance);
+        let restricted = [PlanFacts { cell: Restricted, ..plan(newest(Pass)) }];
+        assert_eq!(of_chart(InService, &restricted, Some(&quiet[0])), Standing::Restricted);
+        // What has passed long ago and was never decided about does not hide a failing point of the chart.
+        let bad = point(Fail, None);
+        assert_eq!(of_chart(InService, &restricted, Some(&bad)), Standing::OutOfTolerance);
+    }
+
+    #[test]
+    fn usable_in_part_is_said_with_the_cells() {
+        let cell = |name: &str, standing| Cell { name: name.into(), standing };
+        let cells = [
+            cell("steel", Standing::InControl),
+            cell("brass", Standing::OnHold),
+            cell("zinc", Standing::SignalAbove),
+        ];
+        assert_eq!(usable_cells(InService, &cells), Some(vec!["steel", "zinc"]));
+        // On hold as a whole, all alike, or one cell only: one sentence is true of all of it.
+        for service in [Restricted, OnHold, Out, Retired] {
+            assert_eq!(usable_cells(service, &cells), None);
+        }
+        assert_eq!(usable_cells(InService, &cells[..1]), None);
+        assert_eq!(usable_cells(InService, &cells[1..2]), None);
+        assert_eq!(usable_cells(InService, &[]), None);
     }
 
     #[test]

@@ -23,6 +23,9 @@ use crate::state::AppState;
 pub struct ReleaseQuery {
     #[serde(default)]
     instrument: String,
+    /// Name of the cell (set-up) that it is measured on; without one all cells have to stand well.
+    #[serde(default)]
+    cell: String,
     #[serde(default)]
     lot: String,
     #[serde(default)]
@@ -40,7 +43,7 @@ fn refuse(status: StatusCode, words: impl Into<String>) -> Response {
     (status, Json(Refusal { error: words.into() })).into_response()
 }
 
-/// The release gate: `GET /api/release?instrument=R-02&lot=L-118&value=20&unit=kg`.
+/// The release gate: `GET /api/release?instrument=R-02&cell=as+installed&lot=L-118&value=20&unit=kg`.
 pub async fn release_gate(
     _caller: Caller,
     State(state): State<AppState>,
@@ -83,11 +86,22 @@ pub async fn release_gate(
     };
     let service: ServiceState =
         instrument.state.parse().map_err(|_| unreadable_word(&instrument.state))?;
-    let views = plans::of_instrument(&mut desk.connection, instrument.id).await?;
+    let mut views = plans::of_instrument(&mut desk.connection, instrument.id).await?;
+    let set_ups = instruments::set_ups(&mut desk.connection, instrument.id).await?;
+    let cell = query.cell.trim();
+    if !cell.is_empty() {
+        let Some(meant) = set_ups.iter().find(|set_up| set_up.name == cell) else {
+            let names: Vec<String> =
+                set_ups.iter().map(|set_up| format!("“{}”", set_up.name)).collect();
+            let words = format!("It has no cell “{cell}”. It has {}.", names.join(", "));
+            return Ok(refuse(StatusCode::NOT_FOUND, words));
+        };
+        views.retain(|view| view.plan.set_up_id == meant.id);
+    }
     let ids: Vec<_> = views.iter().map(|view| view.plan.id).collect();
     let last = checks::last_dates(&mut desk.connection, &ids).await?;
     let found = instruments::by_tag(&mut desk.connection, tag).await?;
-    let known = standing(&mut desk.connection, desk.now, vec![found], &[]).await?;
+    let known = standing(&mut desk.connection, desk.now, vec![found], &set_ups).await?;
     let known = known.first().ok_or(WebError::NotFound)?;
     let mut standings = Vec::new();
     for view in &views {
@@ -99,6 +113,7 @@ pub async fn release_gate(
         standings.push(PlanStanding {
             name: view.plan.name.clone(),
             facts: facts.map(|one| one.facts.clone()).unwrap_or_default(),
+            cell_only: facts.and_then(|one| one.cell_only.clone()).unwrap_or_default(),
             due: calendar_due(rule, date, in_shift, &desk),
         });
     }
@@ -116,6 +131,8 @@ pub async fn release_gate(
         "state": service.word(),
         "standing": known.standing_words(),
         "use": known.use_words(),
+        "only": known.only(),
+        "cell": (!cell.is_empty()).then_some(cell),
         "reasons": answer.reasons,
     });
     Ok(Json(body).into_response())

@@ -5,7 +5,6 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use jiff::Timestamp;
-use vaaka_core::instrument::ServiceState;
 use vaaka_core::round::{OccasionInput, Trigger, occasions};
 use vaaka_store::search::{self, Wanted};
 use vaaka_store::{charts, instruments, plans, registers, rounds, seals};
@@ -213,10 +212,8 @@ async fn happened(
     for (event, by) in registers::events(&desk.connection, instrument.id).await? {
         found.push((event.at.0, format!("{} ({by})", event.note)));
     }
-    for (row, by) in instruments::states(&mut desk.connection, instrument.id).await? {
-        let state = row.state.parse::<ServiceState>().map_or("", ServiceState::words);
-        let only = row.restricted_to.as_ref().map(|only| format!(", {only}")).unwrap_or_default();
-        found.push((row.at.0, format!("{state}{only}: {} ({by})", row.reason)));
+    for one in instruments::states(&mut desk.connection, instrument.id).await? {
+        found.push((one.row.at.0, one.words()));
     }
     found.retain(|(at, _)| inside(*at));
     found.sort_by_key(|(at, _)| *at);

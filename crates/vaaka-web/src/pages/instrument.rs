@@ -6,20 +6,17 @@ use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan, Unit};
-use vaaka_core::instrument::{
-    Equipment, Fit, LatestCheck, ServiceState, StateChange, StateError, check_change, substitutes,
-};
+use vaaka_core::instrument::{Equipment, Fit, ServiceState, substitutes};
 use vaaka_core::quantity::show_decimal;
 use vaaka_store::charts;
 use vaaka_store::checks;
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::EventId;
-use vaaka_store::instruments::{self, CheckBrief, CheckMark, NewState};
+use vaaka_store::instruments::{self, CheckBrief, CheckMark, StateChanged};
 use vaaka_store::plans::{self, PlanView};
-use vaaka_store::rows::{InstrumentEvent, InstrumentStateRow, SetUp};
+use vaaka_store::rows::{InstrumentEvent, SetUp};
 use vaaka_store::signals::{self, Which};
-use vaaka_store::standing::{Of, Standings};
-use vaaka_store::{At, Connection, Day, StoreError, adjustments, registers, rounds};
+use vaaka_store::{At, Connection, Day, adjustments, registers, rounds};
 
 use super::chart::seconds;
 use super::charts::{BEAM_TRAIL, beam_of, newest_of, state_class};
@@ -52,6 +49,12 @@ struct InstrumentPage {
     calibration: Option<String>,
     state: &'static str,
     restricted_to: Option<String>,
+    /// The cells that it may be used on, where it may not be used on all.
+    in_part: Option<String>,
+    /// Cells that are restricted by themselves, and to what.
+    held_cells: Vec<(String, String)>,
+    /// The cells whose use may be changed by themselves, where it has several.
+    of_cells: Vec<(i64, String, bool)>,
     facts: Vec<(&'static str, String)>,
     beams: Vec<BeamRow>,
     strip: String,
@@ -131,100 +134,27 @@ pub async fn refused(
     tag: &str,
     refusal: Refusal,
 ) -> Result<Response, WebError> {
-    let shown = draw(state, connection, signed, tag, refusal).await?;
-    page(StatusCode::UNPROCESSABLE_ENTITY, &shown)
+    refused_as(StatusCode::UNPROCESSABLE_ENTITY, state, connection, signed, (tag, refusal)).await
 }
 
-/// Changes the state, or shows the page again with the words at the form.
-pub async fn change(
-    State(state): State<AppState>,
-    PathTag(tag): PathTag,
-    Sent { signed, mut desk, typed }: Sent,
+/// As [`refused`], with another status.
+pub(super) async fn refused_as(
+    status: StatusCode,
+    state: &AppState,
+    connection: &mut Connection,
+    signed: &SignedIn,
+    (tag, refusal): (&str, Refusal),
 ) -> Result<Response, WebError> {
-    let (instrument, _) = instruments::by_tag(&mut desk.connection, &tag).await?;
-    let mut reader = Reader::of(&typed);
-    let (reason, only) = (reader.sentence("reason", 200), reader.sentence("restricted_to", 200));
-    if let Some((field, words)) = first_fault(&mut reader, ["reason", "restricted_to"]) {
-        let refusal = Refusal::of("state", field, typed, words);
-        return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
-    }
-    let asked =
-        ask(&mut desk.connection, &signed, &tag, typed.get("to"), (&reason, &only), desk.now)
-            .await?;
-    let to = match asked {
-        Ok(to) => to,
-        Err(error) => {
-            let field = match error {
-                StateError::NoReason => "reason",
-                StateError::NoRestriction => "restricted_to",
-                _ => "to",
-            };
-            let refusal = Refusal::of("state", field, typed, error.to_string());
-            return refused(&state, &mut desk.connection, &signed, &tag, refusal).await;
-        }
-    };
-    let mut seen = instrument;
-    seen.version = typed.get("version").parse().unwrap_or(0);
-    let written = instruments::change_state(
-        &mut desk.connection,
-        NewState {
-            instrument: &seen,
-            to,
-            restricted_to: (to == ServiceState::Restricted).then_some(only.as_str()),
-            reason: &reason,
-            person: signed.person.id,
-            at: desk.now,
-        },
-    )
-    .await;
-    match written {
-        Ok(()) => Ok(Redirect::to(&format!("/instruments/{tag}")).into_response()),
-        Err(StoreError::Conflict { .. }) => {
-            let words = "Somebody changed this instrument a moment ago. Look at its state above, then decide again.";
-            let refusal = Refusal::of("state", "to", typed, words);
-            let shown = draw(&state, &mut desk.connection, &signed, &tag, refusal).await?;
-            page(StatusCode::CONFLICT, &shown)
-        }
-        Err(other) => Err(other.into()),
-    }
+    let shown = draw(state, connection, signed, tag, refusal).await?;
+    page(status, &shown)
 }
 
 /// The first of these fields that something is wrong with, and what.
-fn first_fault<const N: usize>(
+pub(super) fn first_fault<const N: usize>(
     reader: &mut Reader<'_>,
     fields: [&'static str; N],
 ) -> Option<(&'static str, String)> {
     fields.into_iter().find_map(|field| Some((field, reader.faults.remove(field)?)))
-}
-
-/// Asks the core whether the change may be made.
-async fn ask(
-    connection: &mut Connection,
-    signed: &SignedIn,
-    tag: &str,
-    to: &str,
-    (reason, restricted_to): (&str, &str),
-    now: Timestamp,
-) -> Result<Result<ServiceState, StateError>, WebError> {
-    let (instrument, _) = instruments::by_tag(connection, tag).await?;
-    let (from, to) = match (instrument.state.parse(), to.parse::<ServiceState>()) {
-        (Ok(from), Ok(to)) => (from, to),
-        (Err(error), _) | (_, Err(error)) => return Ok(Err(error)),
-    };
-    let standings = Standings::read(connection, Of::Instruments(&[instrument.id]), now).await?;
-    let plans = standings.plans(instrument.id);
-    let latest = super::way_on::good_since(connection, instrument.id, plans)
-        .await?
-        .map(|(conforms, since_change)| LatestCheck { conforms, since_change });
-    let asked = check_change(&StateChange {
-        from,
-        to,
-        reason,
-        restricted_to,
-        by_lead: signed.person.role == "lead",
-        latest,
-    });
-    Ok(asked.map(|()| to))
 }
 
 /// What may be noted, and whether it affects measurement: then every chart of the instrument gets a
@@ -331,13 +261,13 @@ async fn draw(
     let happenings = happenings(this_events(events), &states, &here);
     let set_ups = instruments::set_ups(connection, id).await?;
     let views = plans::of_instrument(connection, id).await?;
-    let cells = set_up_rows(connection, &set_ups, &views).await?;
+    let cells = set_up_rows(connection, &set_ups, &views, this).await?;
     let photos = files::of(connection, Owner::Instrument(id)).await?;
     let may_lead = signed.person.role == "lead";
     let offered = |to: &ServiceState| may_lead || *to == ServiceState::OnHold;
     let choices: Vec<_> = ServiceState::ALL
         .iter()
-        .filter(|to| offered(to) && **to != this.service)
+        .filter(|to| offered(to) && (**to != this.service || !this.by_cell.is_empty()))
         .map(|to| (to.word(), to.words(), refusal.typed("state", "to") == to.word()))
         .collect();
     let mut shown = vec!["events", "uses"];
@@ -363,6 +293,23 @@ async fn draw(
         ),
         state: state_class(this.standing),
         restricted_to: this.instrument.restricted_to.clone(),
+        in_part: match this.instrument.restricted_to {
+            Some(_) => None,
+            None => this.only(),
+        },
+        held_cells: this
+            .plans
+            .iter()
+            .filter_map(|plan| Some((plan.cell.clone(), plan.cell_only.clone()?)))
+            .collect(),
+        of_cells: this
+            .by_cell
+            .iter()
+            .map(|(id, cell)| {
+                let chosen = refusal.typed("state", "of") == id.0.to_string();
+                (id.0, cell.name.clone(), chosen)
+            })
+            .collect(),
         facts: facts(this),
         set_ups: cells,
         plans: views
@@ -398,6 +345,7 @@ async fn set_up_rows(
     connection: &mut Connection,
     set_ups: &[SetUp],
     views: &[PlanView],
+    known: &Known,
 ) -> Result<Vec<SetUpRow>, WebError> {
     let ids: Vec<_> = views.iter().map(|view| view.plan.id).collect();
     let last = checks::last_dates(connection, &ids).await?;
@@ -411,7 +359,8 @@ async fn set_up_rows(
                 .filter(|(plan, _)| own.iter().any(|view| view.plan.id == *plan))
                 .map(|(_, day)| day.0)
                 .max();
-            let (state, words) = match (set_up.in_use, own.is_empty(), newest) {
+            let by_itself = known.by_cell.iter().find(|(id, _)| *id == set_up.id);
+            let (mut state, mut words) = match (set_up.in_use, own.is_empty(), newest) {
                 (false, ..) => ("void", "not in use".to_owned()),
                 (true, true, _) => ("out", "not checked: no plan in force".to_owned()),
                 (true, false, None) => ("due", "not checked yet".to_owned()),
@@ -419,6 +368,10 @@ async fn set_up_rows(
                     ("ok", format!("checked, last on {}", day.strftime("%-d %b %Y")))
                 }
             };
+            if let (Some((_, cell)), Some(_)) = (by_itself, newest) {
+                state = state_class(cell.standing);
+                words = format!("{}; {words}", cell.standing.words());
+            }
             SetUpRow {
                 id: set_up.id.0,
                 name: set_up.name.clone(),
@@ -498,6 +451,10 @@ fn check_row(check: &CheckBrief, here: &Here) -> CheckRow {
         "trial" => format!("trial, {words}"),
         _ => words,
     };
+    let words = match check.cell_words() {
+        Some(cell) => format!("{words} · {cell}"),
+        None => words,
+    };
     CheckRow {
         path: match check.state.as_str() {
             "concluded" => Some(format!("/checks/{}/verdict", check.id)),
@@ -519,15 +476,15 @@ fn strip(
     known: &Known,
     marks: &[CheckMark],
     events: &[(InstrumentEvent, String)],
-    states: &[(InstrumentStateRow, String)],
+    states: &[StateChanged],
     (since, now): (Timestamp, Timestamp),
     here: &Here,
 ) -> String {
     let inside = |at: Timestamp| at >= since && at <= now;
-    // States come newest first; each lasts until the one before it in the list begins.
+    // States of the whole instrument come newest first; each lasts until the one before it in the list begins.
     let mut until = seconds(now);
     let mut away = Vec::new();
-    for (row, _) in states {
+    for row in states.iter().filter(|one| one.cell.is_none()).map(|one| &one.row) {
         let state = row.state.parse::<ServiceState>().ok();
         if let Some(state) = state.filter(|state| *state != ServiceState::InService)
             && until > seconds(since)
@@ -586,14 +543,10 @@ fn this_events(events: Vec<(InstrumentEvent, String)>) -> Vec<(Timestamp, String
 
 fn happenings(
     mut found: Vec<(Timestamp, String)>,
-    states: &[(InstrumentStateRow, String)],
+    states: &[StateChanged],
     here: &Here,
 ) -> Vec<Happened> {
-    for (row, person) in states {
-        let state: &str = row.state.parse::<ServiceState>().map_or("", ServiceState::words);
-        let only = row.restricted_to.as_ref().map(|only| format!(", {only}")).unwrap_or_default();
-        found.push((row.at.0, format!("{state}{only}: {} ({person})", row.reason)));
-    }
+    found.extend(states.iter().map(|one| (one.row.at.0, one.words())));
     found.sort_by_key(|(at, _)| std::cmp::Reverse(*at));
     found
         .into_iter()

@@ -10,9 +10,9 @@ use jiff::Timestamp;
 use serde::Deserialize;
 use vaaka_core::instrument::{Equipment, ServiceState, substitutes};
 use vaaka_core::quantity::{Unit, show_decimal};
-use vaaka_core::round::{Standing, use_words};
+use vaaka_core::round::{Cell, Standing, usable_cells, use_words};
 use vaaka_store::charts::{self, BriefPoint};
-use vaaka_store::ids::InstrumentId;
+use vaaka_store::ids::{InstrumentId, SetUpId};
 use vaaka_store::instruments::{self, CheckBrief};
 use vaaka_store::rows::{Area, Instrument, SetUp, Stream};
 use vaaka_store::standing::{Of, Planned, Standings};
@@ -57,6 +57,8 @@ pub(super) struct Known {
     pub plans: Vec<Planned>,
     pub drift: Option<f64>,
     pub cells: Vec<(String, String)>,
+    /// Its cells as they stand, where it has several: a check of one vouches for no other.
+    pub by_cell: Vec<(SetUpId, Cell)>,
     pub latest: Option<CheckBrief>,
 }
 
@@ -88,7 +90,8 @@ pub(super) async fn related(
     let sieved = instruments::sieve(connection, &units).await?;
     let set_ups = instruments::cells(connection).await?;
     let cells_of = |id: InstrumentId| -> Vec<(String, String)> {
-        let own = set_ups.iter().filter(|set_up| set_up.instrument_id == id);
+        let named = |set_up: &&SetUp| !set_up.scale.is_empty() || !set_up.material.is_empty();
+        let own = set_ups.iter().filter(|set_up| set_up.instrument_id == id).filter(named);
         own.map(|set_up| (set_up.scale.clone(), set_up.material.clone())).collect()
     };
     // What the register alone can tell comes first: the charts are then asked of the best only,
@@ -170,9 +173,16 @@ async fn gather(
     let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
     let newest = newest_of(connection, &ids).await?;
     let mut cells: HashMap<InstrumentId, Vec<(String, String)>> = HashMap::new();
-    for set_up in set_ups {
+    let mut named: HashMap<InstrumentId, Vec<(SetUpId, String)>> = HashMap::new();
+    for set_up in set_ups.iter().filter(|set_up| set_up.in_use) {
         let cell = (set_up.scale.clone(), set_up.material.clone());
-        cells.entry(set_up.instrument_id).or_default().push(cell);
+        if !set_up.probe.is_empty() || cell != (String::new(), String::new()) {
+            let own = (set_up.id, set_up.name.clone());
+            named.entry(set_up.instrument_id).or_default().push(own);
+        }
+        if cell != (String::new(), String::new()) {
+            cells.entry(set_up.instrument_id).or_default().push(cell);
+        }
     }
     // By id, so that a large register is gone through once.
     let mut by_bench: HashMap<InstrumentId, Vec<(&Stream, &BriefPoint)>> = HashMap::new();
@@ -196,10 +206,43 @@ async fn gather(
                 plans: standings.plans(instrument.id).to_vec(),
                 latest: latest.remove(&instrument.id),
                 cells: cells.remove(&instrument.id).unwrap_or_default(),
+                by_cell: by_cell(
+                    &standings,
+                    &instrument,
+                    named.remove(&instrument.id).unwrap_or_default(),
+                    &own,
+                )?,
                 service,
                 instrument,
                 area,
             })
+        })
+        .collect()
+}
+
+/// The cells of an instrument as they stand, those that are named and those that have a plan; none where it has only one.
+fn by_cell(
+    standings: &Standings,
+    instrument: &Instrument,
+    mut named: Vec<(SetUpId, String)>,
+    charts: &[(&Stream, &BriefPoint)],
+) -> Result<Vec<(SetUpId, Cell)>, WebError> {
+    for one in standings.plans(instrument.id) {
+        if named.iter().all(|(id, _)| *id != one.set_up) {
+            named.push((one.set_up, one.cell.clone()));
+        }
+    }
+    if named.len() < 2 {
+        return Ok(vec![]);
+    }
+    named.sort_by_key(|(id, _)| *id);
+    // Each by itself: the state of the whole instrument is told once, above them.
+    let at = (instrument.id, ServiceState::InService.word());
+    named
+        .into_iter()
+        .map(|(id, name)| {
+            let standing = standings.of_one_set_up(at, id, charts.iter().copied())?;
+            Ok((id, Cell { name, standing }))
         })
         .collect()
 }
@@ -261,7 +304,23 @@ impl Known {
 
     /// What it may be used for, in the words of its label.
     pub fn use_words(&self) -> &'static str {
-        use_words(self.service, self.standing)
+        match self.usable_cells() {
+            Some(_) => "May be used in part",
+            None => use_words(self.service, self.standing),
+        }
+    }
+
+    /// The cells that it may be used on, where it may not be used on all of them.
+    fn usable_cells(&self) -> Option<Vec<String>> {
+        let cells: Vec<Cell> = self.by_cell.iter().map(|(_, cell)| cell.clone()).collect();
+        let found = usable_cells(self.service, &cells)?;
+        Some(found.into_iter().map(str::to_owned).collect())
+    }
+
+    /// What alone it may be used for, by a lead's restriction or by its cells.
+    pub fn only(&self) -> Option<String> {
+        let cells = self.usable_cells().map(|cells| cells.join("; "));
+        self.instrument.restricted_to.clone().or(cells)
     }
 
     /// Why it is to be checked first, where that is not plain from the standing.

@@ -85,6 +85,7 @@ async fn label_of(
     let mark = match (known.service, known.standing) {
         (ServiceState::InService, standing) if standing.is_usable() => "ok",
         (ServiceState::Restricted, _) => "signal",
+        _ if known.only().is_some() => "signal",
         (ServiceState::InService, standing) if !standing.is_bad() => "signal",
         _ => "out",
     };
@@ -102,11 +103,7 @@ async fn label_of(
         name: instrument.name.clone(),
         state: known.use_words().to_owned(),
         mark,
-        only: instrument
-            .restricted_to
-            .clone()
-            .map(|only| format!("only: {only}"))
-            .unwrap_or_default(),
+        only: known.only().map(|only| format!("only: {only}")).unwrap_or_default(),
         lines,
         address: format!("{base}/instruments/{}", instrument.tag),
     })
@@ -122,7 +119,8 @@ pub async fn svg(
     let mut desk = Desk::open(&state).await?;
     let found = instruments::by_tag(&mut desk.connection, &tag).await?;
     let base = base(&state, &headers);
-    let known = standing(&mut desk.connection, desk.now, vec![found], &[]).await?;
+    let set_ups = instruments::set_ups(&mut desk.connection, found.0.id).await?;
+    let known = standing(&mut desk.connection, desk.now, vec![found], &set_ups).await?;
     let known = known.first().ok_or(WebError::NotFound)?;
     let label = label_of(&mut desk.connection, known, &desk.here, &base).await?;
     // Alone it has no style sheet beside it: its own says the little that print needs.
@@ -159,7 +157,8 @@ pub async fn sheet(
         })
         .take(MOST)
         .collect();
-    let chosen = standing(&mut desk.connection, desk.now, chosen, &[]).await?;
+    let set_ups = instruments::cells(&mut desk.connection).await?;
+    let chosen = standing(&mut desk.connection, desk.now, chosen, &set_ups).await?;
     let base = base(&state, &headers);
     let mut labels = Vec::new();
     for known in &chosen {

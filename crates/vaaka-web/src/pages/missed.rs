@@ -108,7 +108,8 @@ pub(super) async fn find(
     for name in names.values() {
         if let Entry::Vacant(place) = states.entry(name.instrument_id) {
             let rows = instruments::states(connection, name.instrument_id).await?;
-            place.insert(rows.into_iter().map(|(row, _)| (row.at.0, row.state)).collect());
+            let whole = rows.into_iter().filter(|one| one.cell.is_none());
+            place.insert(whole.map(|one| (one.row.at.0, one.row.state)).collect());
         }
     }
     let was_out = |id: InstrumentId, at: Timestamp| {

@@ -263,6 +263,7 @@ fn view_of(
             walk_order: 0,
         },
         standard: standard.map(|record| record.standard.clone()),
+        cell: None,
     }
 }
 

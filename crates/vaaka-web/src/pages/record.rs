@@ -317,6 +317,7 @@ async fn about(
             format!("{} {}, serial number {}", instrument.name, instrument.tag, instrument.serial),
         ),
         ("Area", view.area.name.clone()),
+        ("Set-up", view.cell.clone().unwrap_or_else(|| "as installed".to_owned())),
         (
             "Plan",
             format!("{}, version {}, approved by {approver}", view.plan.name, view.version.version),

@@ -300,7 +300,7 @@ pub(super) async fn table(desk: &mut Desk) -> Result<Table, WebError> {
         };
         table.row([
             place.map(|place| place + 1).into(),
-            row.area.into(),
+            vaaka_formats::Cell::from(&item.plan.area),
             row.tag.into(),
             row.name.into(),
             row.standard.into(),
@@ -634,7 +634,10 @@ fn row(item: &Item, number: String, here: &Here) -> Row {
         number,
         name: item.plan.name.clone(),
         tag: item.plan.tag.clone(),
-        area: item.plan.area.clone(),
+        area: match item.plan.cell_words() {
+            Some(cell) => format!("{} · {cell}", item.plan.area),
+            None => item.plan.area.clone(),
+        },
         why: item.why.clone(),
         standard: item.plan.standard_words(),
         time,

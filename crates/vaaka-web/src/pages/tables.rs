@@ -555,6 +555,7 @@ async fn happenings_table(desk: &mut Desk, tag: &str) -> Result<Table, WebError>
         "restricted_to",
         "person",
         "affects_measurement",
+        "set_up",
     ]);
     let all = match tag {
         "" => instruments::all(&mut desk.connection).await?,
@@ -569,18 +570,20 @@ async fn happenings_table(desk: &mut Desk, tag: &str) -> Result<Table, WebError>
                 Cell::Empty,
                 by.into(),
                 event.affects_measurement.into(),
+                Cell::Empty,
             ];
             rows.push((event.at, cells));
         }
-        for (row, by) in instruments::states(&mut desk.connection, instrument.id).await? {
+        for one in instruments::states(&mut desk.connection, instrument.id).await? {
             let cells = vec![
-                row.state.into(),
-                row.reason.into(),
-                row.restricted_to.into(),
-                by.into(),
+                one.row.state.into(),
+                one.row.reason.into(),
+                one.row.restricted_to.into(),
+                one.person.into(),
                 Cell::Empty,
+                one.cell.into(),
             ];
-            rows.push((row.at, cells));
+            rows.push((one.row.at, cells));
         }
         rows.sort_by_key(|(at, _)| *at);
         for (at, cells) in rows {

@@ -130,6 +130,9 @@ pub(super) async fn draw(
         ),
         ("Fingerprint of the inputs", fingerprint(&stored.row.inputs_hash)),
     ];
+    if let Some(cell) = &view.cell {
+        facts.insert(3, ("Set-up", cell.clone()));
+    }
     if hands.len() > 1 {
         let names: Vec<&str> = hands.iter().map(|(_, name, _)| name.as_str()).collect();
         facts.insert(2, ("In hand of", names.join(", then ")));

@@ -1,12 +1,13 @@
 //! What leads on from where an instrument stands, with the form or link for it; and the check that a lead orders.
 
 use axum::response::{IntoResponse, Redirect, Response};
-use vaaka_core::instrument::ServiceState;
-use vaaka_core::judgement::{Conformity, RepeatState, repeat_state};
+use vaaka_core::instrument::{LatestCheck, ServiceState};
+use vaaka_core::judgement::{RepeatState, repeat_state};
 use vaaka_core::reaction::{Exit, Situation, exits, is_stuck_without_exit};
 use vaaka_core::round::{Due, vouched};
 use vaaka_store::checks::{self, ShiftCheck};
-use vaaka_store::ids::{InstrumentId, PlanId};
+use vaaka_store::ids::{PlanId, SetUpId};
+use vaaka_store::instruments::{StateChanged, as_it_is_since};
 use vaaka_store::outcomes::result_of;
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::Instrument;
@@ -34,16 +35,17 @@ pub struct Way {
     pub order: Option<(i64, String)>,
 }
 
-/// What the newest checks of an instrument's plans say together, and whether the newest was made after it came into its state.
-pub(super) async fn good_since(
-    connection: &mut Connection,
-    instrument: InstrumentId,
+/// What the newest checks of a cell's plans say together, and whether the newest was made after instrument and cell came into
+/// their state; none before the first check. `of_cell` tells whether the state of the cell alone is meant.
+pub(super) fn latest_of(
+    states: &[StateChanged],
     plans: &[Planned],
-) -> Result<Option<(Conformity, bool)>, WebError> {
-    let since = instruments::states(connection, instrument).await?;
-    let since = since.first().map(|(row, _)| row.at);
-    let found = vouched(plans.iter().map(|plan| &plan.facts));
-    Ok(found.map(|(conforms, at)| (conforms, since.is_none_or(|since| at > since.0))))
+    (set_up, of_cell): (SetUpId, bool),
+) -> Option<LatestCheck> {
+    let since = as_it_is_since(states, set_up, of_cell);
+    let own = plans.iter().filter(|plan| plan.set_up == set_up);
+    let (conforms, at) = vouched(own.map(|plan| &plan.facts))?;
+    Some(LatestCheck { conforms, since_change: since.is_none_or(|since| at > since) })
 }
 
 /// The ways on for this person; none where the instrument is freely usable.
@@ -59,9 +61,9 @@ pub(super) async fn ways(
     let attempts = checks::attempts_of_shift(connection, here.shift.id).await?;
     let of_shift = checks::of_shift(connection, here.shift.id).await?;
     let unproven = adjustments::unproven(connection).await?;
+    let of_cell = service == ServiceState::InService;
     let by_lead = signed.person.role == "lead";
-    let good = good_since(connection, instrument.id, plans).await?;
-    let good = good.is_some_and(|(conforms, since)| since && conforms == Conformity::Pass);
+    let states = instruments::states(connection, instrument.id).await?;
     let mut found: Vec<Way> = Vec::new();
     if views.is_empty() {
         let at = Situation {
@@ -70,7 +72,7 @@ pub(super) async fn ways(
             open: false,
             due: false,
             unproven: false,
-            good_since: good,
+            good_since: false,
             planned: false,
             outdated: false,
         };
@@ -105,18 +107,18 @@ pub(super) async fn ways(
             .iter()
             .rev()
             .find(|(i, set_up, _)| (*i, *set_up) == (instrument.id, view.plan.set_up_id));
+        let planned = plans.iter().find(|one| one.plan == view.plan.id);
         let mut at = Situation {
-            service,
+            service: planned.map_or(service, |one| service.worse(one.facts.cell)),
             repeat: repeat_state(runs),
             open: open.is_some(),
             due: false,
             unproven: adjusted.is_some(),
-            good_since: good,
+            good_since: latest_of(&states, plans, (view.plan.set_up_id, of_cell))
+                .is_some_and(|latest| latest.is_good_since()),
             planned: true,
-            outdated: plans.iter().any(|one| {
-                one.plan == view.plan.id
-                    && (one.wrong_standard.is_some() || one.facts.occasion.is_some())
-            }),
+            outdated: planned
+                .is_some_and(|one| one.wrong_standard.is_some() || one.facts.occasion.is_some()),
         };
         if !is_stuck_without_exit(&at) {
             continue;
