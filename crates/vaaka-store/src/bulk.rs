@@ -37,11 +37,11 @@ macro_rules! bulk {
 
 bulk! {
     Person => people, 9; Training => trainings, 7; Site => sites, 3; Area => areas, 4; ShiftStartRow => shift_starts, 4;
-    Shift => shift_instances, 7; Instrument => instruments, 23; SetUp => set_ups, 7;
+    Shift => shift_instances, 7; Instrument => instruments, 23; SetUp => set_ups, 9;
     InstrumentEvent => instrument_events, 10; AdjustmentRow => adjustments, 18; LadderStepRow => ladder_steps, 7; Standard => standards, 8;
     StandardStateRow => standard_states, 5; StandardUse => standard_uses, 8; Lot => standard_lots, 14;
     Certificate => certificates, 11; CertifiedValue => certified_values, 10; Plan => plans, 5;
-    PlanVersion => plan_versions, 32; PlanPointRow => plan_points, 9; Check => checks, 18;
+    PlanVersion => plan_versions, 32; PlanPointRow => plan_points, 9; Check => checks, 18; CheckStandard => check_standards, 3;
     Reading => readings, 17; TraceRow => traces, 8; ChannelRow => trace_channels, 7; ResultRow => results, 16; CharacteristicRow => characteristics, 26; BudgetRow => budgets, 13;
     Stream => chart_streams, 12; Segment => segments, 13; Baseline => baselines, 19;
     Point => chart_points, 30; PointMark => point_marks, 5; SignalRow => signals, 10; SignalStepRow => signal_steps, 6; AuditEntry => audit_entries, 8;

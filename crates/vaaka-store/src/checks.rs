@@ -228,9 +228,8 @@ pub async fn void(
                 let purpose = word(&check.purpose)?;
                 let plan = crate::plans::spec(connection, &view, &certificates, purpose).await?;
                 let method = vaaka_core::method::by_key(&view.plan.method_key)?;
-                let run = crate::entries::entries(connection, id).await?.run_state()?;
                 let steps = method.way(&plan)?;
-                crate::wear::record(connection, &check, &steps, &run, person, now).await?;
+                crate::wear::record(connection, &check, &steps, person, now).await?;
             } else {
                 crate::replay::of_shift(connection, plan, check.shift_instance_id).await?;
             }

@@ -71,8 +71,9 @@ pub struct Route {
 pub fn routes() -> Vec<Route> {
     use Access::{Administrator, Bench, Everybody, Lead, Program, SignedIn};
     use pages::{
-        check, check_start, check_void, files, first, instrument, instrument_forms, late,
-        late_decide, people, plan_editor, plans, standard_acts, standard_forms, standards,
+        check, check_place, check_start, check_void, files, first, instrument, instrument_forms,
+        instrument_use, late, late_decide, people, plan_editor, plans, standard_acts,
+        standard_forms, standards,
     };
     // A file may be larger than what a form may carry otherwise.
     let upload = || DefaultBodyLimit::max(files::MOST_BYTES + 64 * 1024);
@@ -95,6 +96,7 @@ pub fn routes() -> Vec<Route> {
         write("/checks/{id}/entries", Bench, post(check::keep).layer(trace())),
         write("/checks/{id}/conclude", Bench, post(check::conclude)),
         write("/checks/{id}/void", Bench, post(check_void::void)),
+        write("/checks/{id}/place", Bench, post(check_place::refuse)),
         write("/checks/{id}/take-over", Bench, post(check::take_over)),
         write("/checks/{id}/ladder", Bench, post(pages::ladder::note)),
         write("/checks/{id}/trial", Bench, post(pages::ladder::trial)),
@@ -189,7 +191,7 @@ pub fn routes() -> Vec<Route> {
         read("/labels", SignedIn, get(pages::label::sheet)),
         write("/instruments/{tag}/uses", Bench, post(instrument::used)),
         write("/instruments/{tag}/events", Bench, post(instrument::happened)),
-        write("/instruments/{tag}/state", Bench, post(instrument::change)),
+        write("/instruments/{tag}/state", Bench, post(instrument_use::change)),
         read("/new/instrument", Lead, get(instrument_forms::new)),
         write("/new/instrument", Lead, post(instrument_forms::create)),
         read("/instruments/{tag}/edit", Lead, get(instrument_forms::edit)),

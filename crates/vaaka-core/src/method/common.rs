@@ -38,6 +38,7 @@ pub fn standard_steps(
                 ),
             },
             voids: measured(place),
+            standard: place,
             ..Step::plain(
                 &key,
                 title,

@@ -10,6 +10,7 @@ mod bound;
 mod care;
 mod common;
 pub mod gauge;
+pub mod hardness;
 mod input;
 mod limit;
 mod live;
@@ -47,7 +48,7 @@ pub use warnings::{PlanWarning, plan_warnings};
 use thiserror::Error;
 
 use crate::judgement::Characteristic;
-use crate::standard::StandardError;
+use crate::standard::{StandardError, UsedFace};
 
 /// A family's way of checking.
 pub trait Method: std::fmt::Debug + Send + Sync {
@@ -80,6 +81,11 @@ pub trait Method: std::fmt::Debug + Send + Sync {
         true
     }
 
+    /// Whether each reading uses up a place of the standard.
+    fn uses_places(&self) -> bool {
+        false
+    }
+
     /// The whole way under this plan, in working order. Depends on the plan alone here; the
     /// entries decide only which step is next.
     ///
@@ -93,6 +99,17 @@ pub trait Method: std::fmt::Debug + Send + Sync {
     /// # Errors
     /// [`MethodError`] when settings or standards do not fit.
     fn settle(&self, plan: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError>;
+
+    /// The drawing of a step that reads a standard whose face is known, where so many readings have been taken on it in this
+    /// check: a method that uses places up shows where the next one is. By default the drawing of the step.
+    fn scene_on(
+        &self,
+        _plan: &PlanSpec,
+        step: &Step,
+        _on: Option<(&UsedFace, usize)>,
+    ) -> Option<Scene> {
+        step.scene.clone()
+    }
 
     /// Key of the characteristic that a charted point makes, as [`Method::evaluate`] gives it: what
     /// was measured before this program is found by it.
@@ -155,8 +172,8 @@ pub enum MethodError {
 
 /// All methods, in the order in which a list offers them.
 #[must_use]
-pub fn all() -> [&'static dyn Method; 3] {
-    [&weighing::Weighing, &gauge::Gauge, &spectrum::Spectrum]
+pub fn all() -> [&'static dyn Method; 4] {
+    [&weighing::Weighing, &gauge::Gauge, &spectrum::Spectrum, &hardness::Hardness]
 }
 
 /// The method with this key.

@@ -162,8 +162,12 @@ impl PlanSpec {
 
     /// The additions as lines of the budget of a characteristic: a/√3, times the years and the reference value where
     /// they grow with them. A repeatability is that of a single reading; of differences of indications it alone stays.
+    /// What is of another quantity than the display (a share in per cent) has none of them: they are stated in its unit.
     #[must_use]
     pub fn contributions(&self, characteristic: &Characteristic) -> Vec<Contribution> {
+        if self.unit.dimension() != characteristic.unit.dimension() {
+            return vec![];
+        }
         let scale = to_f64(self.unit.convert(Decimal::ONE, characteristic.unit));
         let reference = characteristic
             .reference_value

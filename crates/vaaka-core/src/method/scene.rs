@@ -14,6 +14,10 @@ pub enum SpotState {
     Done,
     /// A point of a course, where we are.
     Here,
+    /// Used before: not a place any more.
+    Used,
+    /// A place to come, small: one of many.
+    Free,
 }
 
 /// One thing in a drawing.

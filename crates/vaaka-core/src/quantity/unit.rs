@@ -28,8 +28,18 @@ pub enum Dimension {
     RelativeHumidity,
     /// Ratio of powers, on a logarithmic scale.
     PowerRatio,
+    /// Rockwell hardness, scale A: each scale of hardness is a quantity of its own.
+    RockwellA,
+    /// Rockwell hardness, scale B.
+    RockwellB,
     /// Rockwell hardness, scale C.
     RockwellC,
+    /// Vickers hardness.
+    Vickers,
+    /// Brinell hardness.
+    Brinell,
+    /// Rebound hardness, impact body D.
+    ReboundD,
     /// Absorbance.
     Absorbance,
     /// Acidity.
@@ -104,6 +114,21 @@ pub enum Unit {
     /// Decibel.
     #[serde(rename = "dB")]
     Decibel,
+    /// Rockwell A (ISO 6508).
+    #[serde(rename = "HRA")]
+    RockwellA,
+    /// Rockwell B with a ball of hard metal (ISO 6508).
+    #[serde(rename = "HRBW")]
+    RockwellB,
+    /// Vickers (ISO 6507).
+    #[serde(rename = "HV")]
+    Vickers,
+    /// Brinell with a ball of hard metal (ISO 6506).
+    #[serde(rename = "HBW")]
+    Brinell,
+    /// Rebound hardness of the impact body D (ISO 16859).
+    #[serde(rename = "HLD")]
+    ReboundD,
     /// Rockwell C (ISO 6508).
     #[serde(rename = "HRC")]
     RockwellC,
@@ -169,7 +194,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 33] = [
+    pub const ALL: [Self; 38] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -189,7 +214,12 @@ impl Unit {
         Self::Percent,
         Self::PercentRelativeHumidity,
         Self::Decibel,
+        Self::RockwellA,
+        Self::RockwellB,
         Self::RockwellC,
+        Self::Vickers,
+        Self::Brinell,
+        Self::ReboundD,
         Self::Absorbance,
         Self::Ph,
         Self::Pound,
@@ -227,7 +257,12 @@ impl Unit {
             Self::Percent => ("%", Dimension::MassFraction, 0),
             Self::PercentRelativeHumidity => ("%RH", Dimension::RelativeHumidity, 0),
             Self::Decibel => ("dB", Dimension::PowerRatio, 0),
+            Self::RockwellA => ("HRA", Dimension::RockwellA, 0),
+            Self::RockwellB => ("HRBW", Dimension::RockwellB, 0),
             Self::RockwellC => ("HRC", Dimension::RockwellC, 0),
+            Self::Vickers => ("HV", Dimension::Vickers, 0),
+            Self::Brinell => ("HBW", Dimension::Brinell, 0),
+            Self::ReboundD => ("HLD", Dimension::ReboundD, 0),
             Self::Absorbance => ("Abs", Dimension::Absorbance, 0),
             Self::Ph => ("pH", Dimension::Acidity, 0),
             Self::Pound => ("lb", Dimension::Mass, 0),

@@ -49,6 +49,23 @@ impl Face {
     }
 }
 
+/// A face with the places that are used up.
+#[derive(Debug, Clone, PartialEq)]
+pub struct UsedFace {
+    /// The face.
+    pub face: Face,
+    /// Where it was used, or bears a mark.
+    pub used: Vec<Spot>,
+}
+
+impl UsedFace {
+    /// The places that are left, in the order in which they are taken.
+    #[must_use]
+    pub fn free(&self) -> Vec<Spot> {
+        free_spots(&self.face, &self.used)
+    }
+}
+
 /// The places that keep their distance from all that were used, in the order in which they are
 /// taken.
 #[must_use]

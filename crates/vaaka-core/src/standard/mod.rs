@@ -10,7 +10,7 @@ mod plausible;
 
 pub use change::{ValueChange, ValueChangeKind, changes_between, classify};
 pub use crossover::{Crossover, MINIMUM_CROSSOVER_PAIRS, crossover};
-pub use face::{Face, Spot, free_spots};
+pub use face::{Face, Spot, UsedFace, free_spots};
 pub use fitness::{
     CertificateFacts, CertificateKind, LotFacts, Offer, StandardFacts, StandardState, TagRefusal,
     Unfit, UseKind, alternatives, check_fitness, check_tag, instead_words, kind_words,

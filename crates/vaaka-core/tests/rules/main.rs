@@ -8,6 +8,7 @@ mod detection;
 mod estimated_limits;
 mod funnel;
 mod gauge;
+mod hardness;
 mod judging_properties;
 mod multirules;
 mod peaks;

@@ -21,11 +21,18 @@ fn draw(svg: &mut Svg, primitive: &Primitive) {
         Primitive::Disc { x, y, radius } => {
             svg.circle("plate", (*x, *y), *radius);
         }
+        // Used up: a cross, told from a place to come without its colour.
+        Primitive::Spot { x, y, radius, state: SpotState::Used, .. } => {
+            let arm = radius * 0.7;
+            svg.line("spot-used", (x - arm, y - arm), (x + arm, y + arm));
+            svg.line("spot-used", (x - arm, y + arm), (x + arm, y - arm));
+        }
         Primitive::Spot { x, y, radius, state, label } => {
             let class = match state {
                 SpotState::Active => "spot active",
                 SpotState::Idle => "spot idle",
-                SpotState::Done => "spot done",
+                SpotState::Done | SpotState::Used => "spot done",
+                SpotState::Free => "spot-free",
                 SpotState::Here => "spot active",
             };
             svg.circle(class, (*x, *y), *radius);

@@ -53,12 +53,26 @@ impl OpenRun {
             choices: shown.choices,
             unit: step.input.unit().unwrap_or_default().to_owned(),
             with_added: shown.with_added,
-            scene: step.scene.as_ref().map(draw_scene).unwrap_or_default(),
+            scene: self.scene(around, step, 0).as_ref().map(draw_scene).unwrap_or_default(),
+            refuse_place: self.refusable_place(around, target),
             beam,
             beam_words,
             title: step.title.clone(),
             rules: shown.rules,
         }
+    }
+
+    /// The standard of a step that asks for a place of its face, and how many are used up there; none where there is no map, or no
+    /// place is left to refuse.
+    fn refusable_place(
+        &self,
+        around: &Surroundings,
+        target: &Target<'_>,
+    ) -> Option<(usize, usize)> {
+        let step = target.step;
+        let (face, taken) = around.faces.get(step.standard)?.as_ref()?;
+        let open = step.input.measures() && target.replaces.is_none();
+        (open && *taken < face.free().len()).then_some((step.standard, face.used.len()))
     }
 
     /// What stands and would be void when this is done again, by name.
@@ -201,6 +215,8 @@ pub struct StepView {
     pub unit: String,
     pub with_added: bool,
     pub scene: String,
+    /// Where a place of a standard is proposed: which standard, and how many of its places are used up.
+    pub refuse_place: Option<(usize, usize)>,
     pub beam: String,
     pub beam_words: Option<(String, String, String)>,
 }

@@ -7,8 +7,9 @@ use askama::Template;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use vaaka_core::method::{AttemptKind, Entry, EntryValue, Input, RunState, Step};
+use vaaka_core::method::{AttemptKind, Entry, EntryValue, Input, RunState, Scene, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_float, show_signed, to_f64};
+use vaaka_core::standard::UsedFace;
 use vaaka_core::stats;
 use vaaka_store::audit::Head;
 use vaaka_store::entries::{CheckNow, Entries, UsedStandard};
@@ -16,12 +17,13 @@ use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, PersonId, ReadingId};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{AttemptRow, Certificate, Check};
-use vaaka_store::{At, Connection, charts, checks, registers};
+use vaaka_store::{At, Connection, charts, checks, instruments, registers, wear};
 
 use super::check_step::StepView;
 use super::live::{LiveView, has_curves};
 use super::standards::long_day;
 use super::{Here, Shell};
+use crate::draw::draw_scene;
 use crate::error::WebError;
 use crate::session::SignedIn;
 use crate::state::{AppState, Way, local_time};
@@ -98,6 +100,10 @@ pub(super) struct Surroundings {
     pub in_force: Option<i32>,
     pub here: Here,
     pub control: Option<(f64, f64, f64)>,
+    /// Tag of the instrument, or name of its cell, that is on hold.
+    pub on_hold: Option<String>,
+    /// Faces of the standards, where readings use places up, and how many this check has taken on each.
+    pub faces: Vec<Option<(UsedFace, usize)>>,
     pub now: Timestamp,
 }
 
@@ -184,6 +190,11 @@ impl OpenRun {
             }
             None => None,
         };
+        let on_hold = match plan.instrument.state == "on_hold" {
+            true => Some(plan.instrument.tag.clone()),
+            false => instruments::held_cell(connection, plan.plan.set_up_id).await?,
+        };
+        let faces = self.faces(connection).await?;
         let around = Surroundings {
             plan,
             certificate,
@@ -191,6 +202,8 @@ impl OpenRun {
             in_force,
             here,
             control,
+            on_hold,
+            faces,
             now: state.now(),
             hands,
             photos,
@@ -349,8 +362,7 @@ impl OpenRun {
                 let day = around.now.to_zoned_datetime(around.here.zone.clone()).date();
                 reads.then(|| self.run_out_words(around.now, day)).flatten()
             }),
-            on_hold: (around.plan.instrument.state == "on_hold")
-                .then(|| around.plan.instrument.tag.clone()),
+            on_hold: around.on_hold.clone(),
             ahead: match (correct, mine) {
                 (None, true) => self.steps_ahead(around),
                 _ => vec![],
@@ -363,6 +375,7 @@ impl OpenRun {
             shell: Shell::new(signed, "round", &around.here),
             id: self.check.id.0,
             instrument: format!("{} {}", around.plan.instrument.name, around.plan.instrument.tag),
+            cell: around.plan.cell.clone(),
             beads: self.beads(key.as_deref()),
             step: target.as_ref().map(|target| self.step_view(around, target, &typed)),
             standard: self.standard_view(around, target.as_ref()),
@@ -411,20 +424,71 @@ impl OpenRun {
         let (now, typed) = (now.key.clone(), Typed::default());
         let from = self.steps.iter().skip_while(|step| step.key != now);
         let mut ahead = Vec::new();
+        // The step of now comes first on its standard.
+        let mut on_standard: HashMap<usize, usize> = HashMap::new();
         for step in from {
+            if step.key == now && step.input.measures() {
+                *on_standard.entry(step.standard).or_default() += 1;
+            }
             if step.input.needs_server() {
                 break;
             }
             let first = if step.key == now { place + 1 } else { 1 };
             for repeat in first..=step.repeats {
                 let target = Target { step, repeat, replaces: None, redone: None, is_last: false };
+                let mut view = self.step_view(around, &target, &typed);
+                if step.input.measures() {
+                    let before = on_standard.entry(step.standard).or_default();
+                    let scene = self.scene(around, step, *before);
+                    view.scene = scene.as_ref().map(draw_scene).unwrap_or_default();
+                    *before += 1;
+                }
+                // Refusing a place needs the server.
+                view.refuse_place = None;
                 ahead.push(Ahead {
-                    step: self.step_view(around, &target, &typed),
+                    step: view,
                     standard: self.standard_view(around, Some(&target)),
                 });
             }
         }
         ahead
+    }
+
+    /// The faces of the standards with the places that are used up, and how many this check has taken on each.
+    pub async fn faces(
+        &self,
+        connection: &mut Connection,
+    ) -> Result<Vec<Option<(UsedFace, usize)>>, WebError> {
+        if !self.way.method.uses_places() {
+            return Ok(vec![]);
+        }
+        let used: Vec<CertificateId> = self.standards.iter().map(|one| one.certificate).collect();
+        let faces = wear::faces(connection, &used).await?;
+        let made = wear::made(connection, self.check.id).await?;
+        let taken = |place| wear::readings_taken(&self.steps, &made, place) as usize;
+        let own = faces.into_iter().enumerate();
+        Ok(own.map(|(place, face)| Some((face?, taken(place)))).collect())
+    }
+
+    /// The certificate of the standard at a place of the check.
+    pub fn certificate_at(&self, place: usize) -> Option<CertificateId> {
+        self.standards.get(place).map(|used| used.certificate)
+    }
+
+    /// The drawing of a step, with the map of its standard where it has one; `further` readings on that standard come before it.
+    pub(super) fn scene(
+        &self,
+        around: &Surroundings,
+        step: &Step,
+        further: usize,
+    ) -> Option<Scene> {
+        let face = around.faces.get(step.standard).and_then(Option::as_ref);
+        match face.filter(|_| step.input.measures()) {
+            Some((face, taken)) => {
+                self.way.method.scene_on(&self.way.spec, step, Some((face, taken + further)))
+            }
+            None => step.scene.clone(),
+        }
     }
 
     fn hands_words(&self, around: &Surroundings) -> Option<String> {
@@ -637,6 +701,7 @@ pub struct CheckPage {
     is_review: bool,
     id: i64,
     instrument: String,
+    cell: Option<String>,
     beads: Vec<Bead>,
     step: Option<StepView>,
     standard: StandardView,

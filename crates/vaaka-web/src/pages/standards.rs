@@ -421,15 +421,17 @@ async fn uses(desk: &mut Desk, lot: &Lot) -> Result<Vec<String>, WebError> {
         let at = local_day_time(row.at.0, &desk.here.zone);
         let check = row.check_id.map(|id| id.0);
         // The places of one check make one line.
-        if let Some(last) = lines.last_mut().filter(|last| check.is_some() && last.0 == check) {
+        let own = check.is_some() && row.reason.is_empty();
+        if let Some(last) = lines.last_mut().filter(|last| own && last.0 == check) {
             last.2 += row.count;
             continue;
         }
         let words = match check {
-            Some(check) => format!("{at}, {person}, check {check}"),
+            Some(check) if own => format!("{at}, {person}, check {check}"),
+            Some(check) => format!("{at}, {person}, check {check}: {}", row.reason),
             None => format!("{at}, {person}: {}", row.reason),
         };
-        lines.push((check, words, row.count));
+        lines.push((check.filter(|_| own), words, row.count));
     }
     Ok(lines.into_iter().map(|(_, words, count)| format!("{count} on {words}")).collect())
 }

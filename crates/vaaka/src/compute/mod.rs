@@ -4,6 +4,7 @@
 mod charts;
 mod design;
 mod drawing;
+mod hardness;
 mod statistics;
 mod uncertainty;
 mod words;
@@ -123,6 +124,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(charts::all());
     all.extend(design::all());
     all.extend(uncertainty::all());
+    all.extend(hardness::all());
     all
 }
 

@@ -13,7 +13,7 @@ use vaaka_core::round::DueRule;
 use vaaka_store::At;
 use vaaka_store::ids::*;
 use vaaka_store::outcomes::{Basis, budget_rows, characteristic_rows, result_row};
-use vaaka_store::plans::{Source, build_spec};
+use vaaka_store::plans::{PlanView, Source, build_spec};
 use vaaka_store::registers::pieces;
 use vaaka_store::rows::*;
 
@@ -21,9 +21,10 @@ use super::World;
 use super::charts::{Book, next};
 use super::gear::{Gear, Story};
 use super::generate::Request;
+use super::hardness::{self, HardnessPlan};
 use super::keeping::audit;
 use super::noise::Noise;
-use super::registers::{fault, person, register};
+use super::registers::{fault, person, plan, register};
 use super::world::LEAD;
 use crate::AppError;
 
@@ -43,10 +44,14 @@ pub struct Bench {
     pub instrument: InstrumentId,
     pub plan_version: PlanVersionId,
     pub certificate: CertificateId,
+    /// Certificates of further standards.
+    pub further: Vec<CertificateId>,
     pub as_found: (PlanSpec, Vec<Step>),
     pub as_left: (PlanSpec, Vec<Step>),
     pub books: Vec<Book>,
     pub set_up: SetUpId,
+    /// What tells its cell from others.
+    pub cell: Option<String>,
     pub ends_at: Timestamp,
     pub baseline_shifts: usize,
     /// Error at the largest load that adjustments put in, display units.
@@ -64,14 +69,56 @@ impl Bench {
         first: Date,
         request: &Request,
     ) -> Result<Self, AppError> {
+        let view = register(world, gear, next(index), first)?;
+        Self::of(world, gear, &view, &[StandardId(next(gear.set))], request)
+    }
+
+    /// A cell of an instrument that is registered, with its blocks.
+    pub fn of_cell(
+        world: &mut World,
+        (gear, cell): (&'static Gear, &HardnessPlan),
+        first: Date,
+        request: &Request,
+    ) -> Result<Self, AppError> {
+        let instrument = world.instruments.iter().find(|one| one.tag == gear.tag).cloned();
+        let instrument = instrument.ok_or_else(|| fault("an instrument that nobody registered"))?;
+        let mut own = world.set_ups.iter().filter(|one| one.instrument_id == instrument.id);
+        let set_up = own.find(|one| one.name == cell.cell).map(|one| one.id);
+        let set_up = set_up.ok_or_else(|| fault("a cell that nobody registered"))?;
+        let by_tag = |tag: &&str| {
+            let found = world.standards.iter().find(|one| one.tag == **tag);
+            found.map(|one| one.id).ok_or_else(|| fault("a block that nobody registered"))
+        };
+        let blocks: Vec<StandardId> = cell.blocks.iter().map(by_tag).collect::<Result<_, _>>()?;
+        let view = plan(world, gear, (&instrument, set_up), &blocks, first)?;
+        Self::of(world, gear, &view, &blocks, request)
+    }
+
+    fn of(
+        world: &World,
+        gear: &'static Gear,
+        view: &PlanView,
+        standards: &[StandardId],
+        request: &Request,
+    ) -> Result<Self, AppError> {
         let method = by_key(gear.method_key()).map_err(fault)?;
-        let id = next(index);
-        let view = register(world, gear, id, first)?;
-        let certificate = CertificateId(next(gear.set));
-        let values = world.certified_values.iter();
-        let values = values.filter(|value| value.certificate_id == certificate).cloned().collect();
-        let sources =
-            [Source { standard: world.standards[gear.set].clone(), pieces: pieces(values)? }];
+        let mut certificates = Vec::new();
+        let mut sources = Vec::new();
+        for id in standards {
+            let standard = world.standards.iter().find(|one| one.id == *id).cloned();
+            let lot = world.lots.iter().find(|one| one.standard_id == *id).map(|one| one.id);
+            let certificate = world.certificates.iter().find(|one| Some(one.lot_id) == lot);
+            let (Some(standard), Some(certificate)) = (standard, certificate) else {
+                return Err(fault("a standard without a certificate"));
+            };
+            let values = world.certified_values.iter();
+            let values = values.filter(|value| value.certificate_id == certificate.id);
+            let pieces = pieces(values.cloned().collect())?;
+            certificates.push(certificate.id);
+            sources.push(Source { standard, pieces });
+        }
+        let (first_certificate, further) =
+            certificates.split_first().ok_or_else(|| fault("a plan without a standard"))?;
         let points: Vec<PlanPointRow> = world
             .plan_points
             .iter()
@@ -79,20 +126,22 @@ impl Bench {
             .cloned()
             .collect();
         let spec = |purpose| -> Result<(PlanSpec, Vec<Step>), AppError> {
-            let spec = build_spec(&view, points.clone(), &sources, purpose)?;
+            let spec = build_spec(view, points.clone(), &sources, purpose)?;
             let way = method.way(&spec).map_err(fault)?;
             Ok((spec, way))
         };
         Ok(Self {
             gear,
             method,
-            instrument: InstrumentId(id),
-            plan_version: PlanVersionId(id),
-            certificate,
+            instrument: view.instrument.id,
+            plan_version: view.version.id,
+            certificate: *first_certificate,
+            further: further.to_vec(),
             as_found: spec(Purpose::AsFound)?,
             as_left: spec(Purpose::AsLeft)?,
             books: Vec::new(),
-            set_up: SetUpId(id),
+            set_up: view.plan.set_up_id,
+            cell: view.cell.clone(),
             ends_at: request.ends_at,
             baseline_shifts: match gear.due_rule() {
                 DueRule::EachWeek => 20,
@@ -145,14 +194,7 @@ impl Bench {
                     self.disturbed = false;
                     self.story_done = true;
                     let at = later(95);
-                    self.event(
-                        world,
-                        "repaired",
-                        "residue under the pan, cleaned",
-                        person(LEAD),
-                        None,
-                        at.at,
-                    )?;
+                    self.event(world, "repaired", self.gear.remedy(), person(LEAD), None, at.at)?;
                     self.check(
                         world,
                         noise,
@@ -300,6 +342,17 @@ impl Bench {
                 book.take(world, &check, &completion, judged, ends_at)?;
             }
         }
+        for (place, certificate) in (1..).zip(&self.further) {
+            let certificate_id = *certificate;
+            world.check_standards.push(CheckStandard { check_id: id, place, certificate_id });
+        }
+        if method.uses_places() {
+            let all = std::iter::once(&self.certificate).chain(&self.further);
+            for (place, certificate) in all.enumerate() {
+                let readings = spec.readings_on(place);
+                hardness::wear(world, *certificate, readings, (id, visit.who, ends_at))?;
+            }
+        }
         world.checks.push(check);
         let largest = completion
             .results
@@ -331,7 +384,7 @@ impl Bench {
             let resolution = if self.gear.added_weights() { resolution / 10.0 } else { resolution };
             let book = Book::open(
                 world,
-                (self.instrument, self.set_up),
+                (self.instrument, self.set_up, self.cell.as_deref()),
                 self.method.key(),
                 characteristic,
                 (resolution, self.gear.due_rule().interval()),

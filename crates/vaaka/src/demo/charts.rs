@@ -4,6 +4,7 @@
 use jiff::{SignedDuration, Timestamp};
 use vaaka_core::chart::{ChartPoint, ChartState, SigmaSource};
 use vaaka_core::check::{Completion, DRIFT_WINDOW, PastPoint, StreamSlot, freeze_baseline};
+use vaaka_core::instrument::in_cell;
 use vaaka_core::judgement::{Characteristic, ConformityResult};
 use vaaka_store::conclude::{apply_changes, firings_json, point_row};
 use vaaka_store::ids::{EventId, InstrumentId, PersonId, SegmentId, SetUpId, StreamId};
@@ -39,7 +40,7 @@ impl Book {
     /// Opens a stream for a characteristic.
     pub fn open(
         world: &mut World,
-        (instrument, set_up): (InstrumentId, SetUpId),
+        (instrument, set_up, cell): (InstrumentId, SetUpId, Option<&str>),
         method_key: &str,
         characteristic: &Characteristic,
         (resolution, interval): (f64, SignedDuration),
@@ -52,7 +53,7 @@ impl Book {
             set_up_id: set_up,
             method_key: method_key.to_owned(),
             characteristic_key: characteristic.key.clone(),
-            label: characteristic.label.clone(),
+            label: in_cell(&characteristic.label, cell),
             nominal: characteristic.nominal,
             unit: characteristic.unit.symbol().to_owned(),
             decimals: i32::try_from(characteristic.mean_decimals()).map_err(fault)?,

@@ -2,9 +2,10 @@
 
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
-use vaaka_core::method::{self, Bound, Place, Travel, gauge, spectrum};
+use vaaka_core::method::{self, Bound, Place, Travel, gauge, hardness, spectrum};
 use vaaka_core::round::DueRule;
 
+use super::hardness::HardnessPlan;
 use super::registers::{decimal, fault};
 use super::standards::SETS;
 use crate::AppError;
@@ -114,6 +115,8 @@ pub enum Family {
     Gauge(&'static GaugePlan),
     /// A spectrophotometer.
     Spectrum,
+    /// One cell of a hardness tester.
+    Hardness(&'static HardnessPlan),
 }
 
 /// What the plan of a gauge says.
@@ -160,6 +163,7 @@ impl Gear {
             Family::Scale { .. } => weighing::KEY,
             Family::Gauge(_) => gauge::KEY,
             Family::Spectrum => spectrum::KEY,
+            Family::Hardness(_) => hardness::KEY,
         }
     }
 
@@ -171,6 +175,7 @@ impl Gear {
             (Family::Gauge(_), "°C") => "thermometer",
             (Family::Gauge(_), _) => "length gauge",
             (Family::Spectrum, _) => "spectrophotometer",
+            (Family::Hardness(_), _) => "hardness tester",
         }
     }
 
@@ -181,6 +186,7 @@ impl Gear {
             Family::Gauge(_) if self.tag == "R-21" => "1.08",
             Family::Gauge(_) => "",
             Family::Spectrum => "3.41",
+            Family::Hardness(_) => "",
         }
     }
 
@@ -193,7 +199,15 @@ impl Gear {
     pub fn due_rule(&self) -> DueRule {
         match self.family {
             Family::Scale { .. } | Family::Gauge(_) => DueRule::EachShift,
-            Family::Spectrum => DueRule::EachWeek,
+            Family::Spectrum | Family::Hardness(_) => DueRule::EachWeek,
+        }
+    }
+
+    /// What was found where its story is a failure, and what was done.
+    pub fn remedy(&self) -> &'static str {
+        match self.family {
+            Family::Hardness(_) => "ball of the impact body worn flat, a new one put in",
+            _ => "residue under the pan, cleaned",
         }
     }
 
@@ -222,6 +236,9 @@ impl Gear {
             }
             Family::Gauge(plan) => serde_json::to_value(gauge_settings(plan)?).map_err(fault),
             Family::Spectrum => serde_json::to_value(super::spectra::settings()?).map_err(fault),
+            Family::Hardness(plan) => {
+                serde_json::to_value(super::hardness::settings(plan)?).map_err(fault)
+            }
         }
     }
 }

@@ -25,12 +25,13 @@ pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<()
             bulk::insert(connection, world.certificates).await?;
             bulk::insert(connection, world.certified_values).await?;
             bulk::insert(connection, world.standard_states).await?;
-            bulk::insert(connection, world.standard_uses).await?;
             bulk::insert(connection, world.trainings).await?;
             bulk::insert(connection, world.plans).await?;
             bulk::insert(connection, world.plan_versions).await?;
             bulk::insert(connection, world.plan_points).await?;
             bulk::insert(connection, world.checks).await?;
+            bulk::insert(connection, world.check_standards).await?;
+            bulk::insert(connection, world.standard_uses).await?;
             bulk::insert(connection, world.readings).await?;
             bulk::insert(connection, world.traces).await?;
             bulk::insert(connection, world.trace_channels).await?;

@@ -561,6 +561,8 @@ fn instruments(world: &mut World) -> Result<(), AppError> {
                 scale: scale.to_owned(),
                 material: material.to_owned(),
                 in_use,
+                state: "in_service".to_owned(),
+                restricted_to: None,
             });
         };
         if cells.is_empty() {

@@ -9,6 +9,7 @@ mod charts;
 mod gauges;
 mod gear;
 mod generate;
+mod hardness;
 mod keeping;
 mod load;
 mod mill;

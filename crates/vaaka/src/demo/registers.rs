@@ -204,11 +204,35 @@ pub fn register(
         configuration_names: vec![],
         configuration_values: vec![],
     };
+    world.set_ups.push(SetUp {
+        id: SetUpId(id),
+        instrument_id: InstrumentId(id),
+        name: "as installed".into(),
+        probe: String::new(),
+        scale: String::new(),
+        material: String::new(),
+        in_use: true,
+        state: "in_service".to_owned(),
+        restricted_to: None,
+    });
+    world.instruments.push(instrument.clone());
+    plan(world, gear, (&instrument, SetUpId(id)), &[StandardId(next(gear.set))], first)
+}
+
+/// A plan of an instrument that is registered, in force from the first day; returned as the store would.
+pub fn plan(
+    world: &mut World,
+    gear: &Gear,
+    (instrument, set_up): (&Instrument, SetUpId),
+    standards: &[StandardId],
+    first: Date,
+) -> Result<PlanView, AppError> {
+    let id = next(world.plans.len());
     let approved = first.to_zoned_datetime(TimeZone::UTC).map_err(fault)?.timestamp();
     let plan = Plan {
         id: PlanId(id),
-        instrument_id: InstrumentId(id),
-        set_up_id: SetUpId(id),
+        instrument_id: instrument.id,
+        set_up_id: set_up,
         name: match gear.due_rule() {
             DueRule::EachWeek => format!("{} each week", gear.name),
             _ => format!("{} each shift", gear.name),
@@ -220,7 +244,7 @@ pub fn register(
         plan_id: PlanId(id),
         version: 1,
         state: "approved".to_owned(),
-        standard_id: (!gear.any_of_kind).then(|| StandardId(next(gear.set))),
+        standard_id: standards.first().copied().filter(|_| !gear.any_of_kind),
         settings: gear.settings()?,
         minutes: gear.minutes,
         due_rule: gear.due_rule().word().to_owned(),
@@ -260,26 +284,22 @@ pub fn register(
             repeats: *repeats,
             charted: *charted,
             pieces: pieces.iter().map(|piece| (*piece).to_owned()).collect(),
-            standard_id: None,
+            // Each block of a hardness tester is a standard of its own; the first is the plan's.
+            standard_id: standards.get(index).copied().filter(|_| index > 0),
         });
     }
-    world.set_ups.push(SetUp {
-        id: SetUpId(id),
-        instrument_id: InstrumentId(id),
-        name: "as installed".into(),
-        probe: String::new(),
-        scale: String::new(),
-        material: String::new(),
-        in_use: true,
-    });
-    world.instruments.push(instrument.clone());
-    world.plans.push(plan.clone());
-    world.plan_versions.push(version.clone());
-    Ok(PlanView {
-        version,
-        plan,
-        instrument,
-        area: world.areas[gear.area].clone(),
-        standard: (!gear.any_of_kind).then(|| world.standards[gear.set].clone()),
-    })
+    let standard =
+        standards.first().and_then(|id| world.standards.iter().find(|one| one.id == *id));
+    let area = world.areas.iter().find(|area| area.id == instrument.area_id);
+    let view = PlanView {
+        version: version.clone(),
+        plan: plan.clone(),
+        instrument: instrument.clone(),
+        area: area.cloned().ok_or_else(|| fault("an instrument without an area"))?,
+        standard: standard.cloned().filter(|_| !gear.any_of_kind),
+        cell: world.set_ups.iter().find(|one| one.id == set_up).and_then(SetUp::words),
+    };
+    world.plans.push(plan);
+    world.plan_versions.push(version);
+    Ok(view)
 }

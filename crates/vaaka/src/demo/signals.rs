@@ -1,9 +1,11 @@
 //! What the people of the mill did about the signals of the year: old ones are closed, the newest are
 //! at different stages, and one was forgotten.
 
+use std::collections::HashMap;
+
 use jiff::{SignedDuration, Timestamp};
 use vaaka_store::At;
-use vaaka_store::ids::{CauseId, SignalId};
+use vaaka_store::ids::{CauseId, SignalId, StreamId};
 use vaaka_store::rows::SignalStepRow;
 
 use super::World;
@@ -37,7 +39,10 @@ pub fn work(world: &mut World, now: Timestamp) {
             segment.settled_at = Some(At(segment.opened_at.0 + hours(30)));
         }
     }
-    let mut recent = 0;
+    // Each family of its own, so that a new one leaves the stages of the others as they were.
+    let family: HashMap<StreamId, String> =
+        world.streams.iter().map(|stream| (stream.id, stream.method_key.clone())).collect();
+    let mut recent: HashMap<&str, usize> = HashMap::new();
     for (index, signal) in world.signals.iter_mut().enumerate() {
         let id = SignalId(next(index));
         let opened = signal.opened_at.0;
@@ -65,8 +70,12 @@ pub fn work(world: &mut World, now: Timestamp) {
         let stage = if age > hours(24 * 21) && quiet {
             4
         } else {
-            recent += 1;
-            (recent - 1) % 4
+            let own = family.get(&signal.stream_id).map_or("", String::as_str);
+            // Scales and gauges were here first, together.
+            let own = if matches!(own, "weighing" | "gauge" | "spectrum") { "" } else { own };
+            let seen = recent.entry(own).or_default();
+            *seen += 1;
+            (*seen - 1) % 4
         };
         if stage >= 1 {
             step("acknowledged", "", None, index % 3, 2);

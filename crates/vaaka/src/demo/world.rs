@@ -44,6 +44,8 @@ pub struct World {
     pub plan_points: Vec<PlanPointRow>,
     /// Checks.
     pub checks: Vec<Check>,
+    /// Further certificates of the checks.
+    pub check_standards: Vec<CheckStandard>,
     /// Readings.
     pub readings: Vec<Reading>,
     /// Traces among them, and their channels.

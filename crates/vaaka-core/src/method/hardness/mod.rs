@@ -1,0 +1,318 @@
+//! Hardness testers on reference blocks: Rockwell (ISO 6508-2), Vickers (ISO 6507-2), Brinell (ISO 6506-2), contact impedance
+//! (DIN 50159-2) and rebound (ISO 16859-2).
+//!
+//! Each block of the plan is read n times, each time at another place of its face. Error of each block E = H̄ − H_C, the mean of
+//! its readings minus its certified value (VIM 2.16); repeatability as the standard of the procedure states it: the range of the
+//! readings, the range of the sizes of the indentations as a share of their mean, or the coefficient of variation.
+
+mod curve;
+mod evaluate;
+mod scene;
+mod sheet;
+mod size;
+mod way;
+
+use rust_decimal::Decimal;
+use serde::{Deserialize, Serialize};
+
+pub use curve::{CurveBy, CurveError, SensorCurve};
+pub use size::{brinell_diameter, vickers_diagonal};
+
+use super::around::Around;
+use super::common::measured_twice;
+use super::{
+    Limit, Method, MethodError, PlanPoint, PlanSpec, Precondition, RequiredSetting, RunState,
+    Scene, Sheet, Step, Travel, Wait,
+};
+use crate::judgement::Characteristic;
+use crate::standard::UsedFace;
+
+/// Key of this method.
+pub const KEY: &str = "hardness";
+
+/// So many readings on a block make a full check: from them on its repeatability is judged, below it is recorded.
+pub const FULL_CHECK: usize = 5;
+
+/// Settings of a plan; stored with their schema version.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "schema")]
+pub enum Settings {
+    /// The first schema.
+    #[serde(rename = "hardness-1")]
+    V1(SettingsV1),
+}
+
+/// How the tester measures.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Procedure {
+    /// Depth of an indentation between two forces.
+    Rockwell,
+    /// Diagonals of the indentation of a pyramid.
+    Vickers,
+    /// Diameter of the indentation of a ball.
+    Brinell,
+    /// A vibrating rod that is pressed on: its frequency shifts with the area of contact.
+    ContactImpedance,
+    /// A body that is shot and springs back.
+    Rebound,
+}
+
+/// What the repeatability of a block is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RepeatabilityBy {
+    /// H_max − H_min, in the unit of the display.
+    Range,
+    /// (d_max − d_min)/d̄ of the sizes of the indentations, in per cent.
+    RangeOfSizes,
+    /// s/H̄, in per cent.
+    Variation,
+}
+
+/// First version of the settings.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct SettingsV1 {
+    /// How the tester measures.
+    pub procedure: Procedure,
+    /// Test force in N, where sizes follow from it.
+    pub force: Option<Decimal>,
+    /// Diameter of the ball in mm, where sizes follow from it.
+    pub ball: Option<Decimal>,
+    /// Limit of the mean error of each block.
+    pub mean_limit: Limit,
+    /// Limit of every single reading; that of the mean where absent.
+    pub single_limit: Option<Limit>,
+    /// What the repeatability is.
+    pub repeatability_by: RepeatabilityBy,
+    /// Its limit, in the unit of the display or in per cent; recorded only where absent.
+    pub repeatability_limit: Option<Decimal>,
+    /// And no more than so much of what lies above the mean, in per cent of (`scale_end` − H̄): the greater of both holds. A
+    /// Rockwell number is what is left of a depth, so that its standard states repeatability as a share of it.
+    pub depth_share: Option<Decimal>,
+    /// Number at which the depth is zero: 100 for Rockwell scales of the cone, 130 for those of the ball.
+    pub scale_end: Option<Decimal>,
+    /// Settings, confirmed value by value.
+    pub settings: Vec<RequiredSetting>,
+    /// Conditions.
+    pub conditions: Vec<Precondition>,
+    /// Waits, in their order.
+    pub waits: Vec<Wait>,
+    /// Cautions, each ticked before the first step.
+    pub cautions: Vec<String>,
+    /// Sentences of the preparation, each ticked.
+    pub preparation: Vec<String>,
+    /// Closing sentences, each ticked.
+    pub closing: Vec<String>,
+}
+
+impl Settings {
+    /// Reads and checks stored settings.
+    ///
+    /// # Errors
+    /// [`MethodError::Settings`].
+    pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
+        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
+            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
+        match settings.fault(plan) {
+            Some(why) => Err(MethodError::Settings { why }),
+            None => Ok(settings),
+        }
+    }
+}
+
+impl SettingsV1 {
+    fn fault(&self, plan: &PlanSpec) -> Option<String> {
+        if plan.resolution <= Decimal::ZERO || plan.span() <= Decimal::ZERO {
+            return Some(
+                "the range must end above where it begins, and the resolution be greater than zero"
+                    .into(),
+            );
+        }
+        if plan.points.is_empty() {
+            return Some("a plan needs at least one block".into());
+        }
+        self.fault_of_blocks(plan)
+            .or_else(|| self.fault_of_repeatability(plan))
+            .or_else(|| measured_twice(plan, |point| evaluate::key_of("error", point)))
+            .or_else(|| self.around().fault(plan))
+            .or_else(|| {
+                let limits = [Some(&self.mean_limit), self.single_limit.as_ref()];
+                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+            })
+    }
+
+    fn fault_of_blocks(&self, plan: &PlanSpec) -> Option<String> {
+        for point in &plan.points {
+            let nominal = point.nominal.normalize();
+            if point.repeats == 0 {
+                return Some(format!("the block {nominal} is read at least once"));
+            }
+            if point.pieces.len() != 1 {
+                return Some(format!("the block {nominal} is one piece: nothing is put together"));
+            }
+            if point.nominal < plan.range_low || point.nominal > plan.maximum {
+                return Some(format!("the block {nominal} lies outside the range"));
+            }
+        }
+        // Soft to hard or hard to soft, not mixed.
+        let mixed = plan.points.windows(2).find(|pair| match pair[0].travel {
+            Travel::Falling => {
+                pair[1].travel != Travel::Falling || pair[1].nominal >= pair[0].nominal
+            }
+            _ => pair[1].travel != Travel::Rising || pair[1].nominal <= pair[0].nominal,
+        });
+        let corner = plan.points.iter().any(|point| point.travel == Travel::Corner);
+        (mixed.is_some() || corner).then(|| {
+            "blocks go from soft to hard, all rising, or from hard to soft, all falling; never mixed"
+                .into()
+        })
+    }
+
+    fn fault_of_repeatability(&self, plan: &PlanSpec) -> Option<String> {
+        let positive =
+            [self.force, self.ball, self.repeatability_limit, self.depth_share, self.scale_end];
+        if positive.into_iter().flatten().any(|value| value <= Decimal::ZERO) {
+            return Some(
+                "force, ball, limit of the repeatability and the end of the scale are greater than zero"
+                    .into(),
+            );
+        }
+        if self.repeatability_by == RepeatabilityBy::RangeOfSizes {
+            match self.procedure {
+                Procedure::Vickers if self.force.is_none() => {
+                    return Some(
+                        "the size of an indentation follows from the test force: state it".into(),
+                    );
+                }
+                Procedure::Brinell if self.force.is_none() || self.ball.is_none() => {
+                    return Some(
+                        "the size of an indentation follows from the test force and the ball: state both"
+                            .into(),
+                    );
+                }
+                Procedure::Vickers | Procedure::Brinell => {}
+                _ => {
+                    return Some(
+                        "sizes of indentations are those of Vickers and Brinell: choose the range of the readings or their variation"
+                            .into(),
+                    );
+                }
+            }
+            let sizeless = plan.points.iter().find(|point| self.size(point.nominal).is_none());
+            if let Some(point) = sizeless {
+                let nominal = point.nominal.normalize();
+                return Some(format!(
+                    "no indentation of this force and ball can have the hardness {nominal}"
+                ));
+            }
+        }
+        match (self.depth_share, self.scale_end) {
+            (None, None) => None,
+            (Some(_), Some(end)) if self.repeatability_by == RepeatabilityBy::Range => {
+                let beyond = plan.points.iter().any(|point| point.nominal >= end);
+                beyond.then(|| "the scale ends above its hardest block: 100 for cones, 130 for balls".into())
+            }
+            _ => Some(
+                "a share of the depth goes with the range of the readings and with the number at which the depth is zero"
+                    .into(),
+            ),
+        }
+    }
+
+    /// Size of the indentation that makes a reading, in mm, where one follows from it.
+    fn size(&self, hardness: Decimal) -> Option<f64> {
+        match self.procedure {
+            Procedure::Vickers => vickers_diagonal(hardness, self.force?),
+            Procedure::Brinell => brinell_diameter(hardness, self.force?, self.ball?),
+            _ => None,
+        }
+    }
+
+    /// What surrounds the readings.
+    fn around(&self) -> Around<'_> {
+        Around {
+            standard: (
+                "block",
+                "Look at its face: clean, its own side up. Scan or type the tag that is on it.",
+            ),
+            make_ready: "Make the tester ready",
+            settings: &self.settings,
+            conditions: &self.conditions,
+            waits: &self.waits,
+            cautions: &self.cautions,
+            preparation: &self.preparation,
+            closing: &self.closing,
+        }
+    }
+}
+
+/// The method.
+#[derive(Debug, Clone, Copy)]
+pub struct Hardness;
+
+impl Method for Hardness {
+    fn key(&self) -> &'static str {
+        KEY
+    }
+
+    fn version(&self) -> i32 {
+        1
+    }
+
+    fn table_edition(&self) -> &'static str {
+        "limits as stated in the plan"
+    }
+
+    fn name(&self) -> &'static str {
+        "Hardness on blocks"
+    }
+
+    fn sheet(&self) -> Sheet {
+        sheet::sheet()
+    }
+
+    fn travels(&self) -> &'static [Travel] {
+        &[Travel::Rising, Travel::Falling]
+    }
+
+    fn uses_places(&self) -> bool {
+        true
+    }
+
+    fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
+        way::way(plan, &Settings::read(plan)?)
+    }
+
+    fn settle(&self, _plan: &PlanSpec, _run: &RunState, step: &Step) -> Result<Step, MethodError> {
+        Ok(step.clone())
+    }
+
+    fn scene_on(
+        &self,
+        plan: &PlanSpec,
+        step: &Step,
+        on: Option<(&UsedFace, usize)>,
+    ) -> Option<Scene> {
+        match (step.point, Settings::read(plan)) {
+            (Some(index), Ok(settings)) => Some(scene::on_block(plan, &settings, index, on)),
+            _ => step.scene.clone(),
+        }
+    }
+
+    fn chart_key(&self, point: &PlanPoint) -> String {
+        evaluate::key_of("error", point)
+    }
+
+    fn evaluate(
+        &self,
+        plan: &PlanSpec,
+        run: &RunState,
+    ) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::evaluate(plan, &Settings::read(plan)?, run)
+    }
+
+    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::so_far(plan, &Settings::read(plan)?, run)
+    }
+}
