@@ -8,7 +8,7 @@ use serde_json::json;
 use vaaka_core::chart::{ChartDesign, ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
 use vaaka_core::instrument::in_cell;
-use vaaka_core::judgement::{Characteristic, ConformityResult, unsettled};
+use vaaka_core::judgement::{Characteristic, CharacteristicKind, ConformityResult, unsettled};
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, RunState};
 use vaaka_core::quantity::to_f64;
 use vaaka_core::round::DueRule;
@@ -388,6 +388,8 @@ async fn ensure_streams(
                 chart_streams::decimals
                     .eq(i32::try_from(characteristic.mean_decimals()).map_err(unreadable)?),
                 chart_streams::interval_seconds.eq(seconds),
+                chart_streams::is_indication
+                    .eq((characteristic.kind == CharacteristicKind::Indication).then_some(true)),
             ))
             .on_conflict_do_nothing()
             .returning(chart_streams::id)

@@ -184,6 +184,7 @@ row! { #[doc = "A chart stream."] Stream in chart_streams {
     id: StreamId, instrument_id: InstrumentId, set_up_id: SetUpId, method_key: String,
     characteristic_key: String, label: String, nominal: Option<Decimal>, unit: String,
     decimals: i32, interval_seconds: i64, derived: Option<String>, ended_at: Option<At>,
+    is_indication: Option<bool>,
 } }
 row! { #[doc = "A segment of a stream."] Segment in segments {
     id: SegmentId, stream_id: StreamId, ordinal: i32, opened_at: At, cause: String,
@@ -228,5 +229,16 @@ impl SetUp {
     #[must_use]
     pub fn words(&self) -> Option<String> {
         vaaka_core::instrument::cell_words(&self.probe, &self.scale, &self.material)
+    }
+}
+
+impl Stream {
+    /// A value of it with so many places: an error with its sign, an indication without.
+    #[must_use]
+    pub fn shown(&self, value: f64, decimals: u32) -> String {
+        match self.is_indication {
+            Some(true) => vaaka_core::quantity::show_float(value, decimals),
+            _ => vaaka_core::quantity::show_signed_float(value, decimals),
+        }
     }
 }

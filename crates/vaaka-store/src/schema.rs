@@ -287,7 +287,7 @@ diesel::table! { chart_streams (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, method_key -> Text,
     characteristic_key -> Text, label -> Text, nominal -> Nullable<Numeric>, unit -> Text,
     decimals -> Integer, interval_seconds -> BigInt, derived -> Nullable<Text>,
-    ended_at -> Nullable<Timestamptz>,
+    ended_at -> Nullable<Timestamptz>, is_indication -> Nullable<Bool>,
 } }
 diesel::table! { segments (id) {
     id -> BigInt, stream_id -> BigInt, ordinal -> Integer, opened_at -> Timestamptz,

@@ -12,6 +12,24 @@ pub fn cell_words(probe: &str, scale: &str, material: &str) -> Option<String> {
     }
 }
 
+/// Names of cells without the parts that all of them begin with ("150 kg cone, tool steel" beside "150 kg cone, stainless" is "tool
+/// steel"): what fits on a label. They stay as they are where that would leave one of them empty.
+#[must_use]
+pub fn told_apart<'a>(names: &[&'a str]) -> Vec<&'a str> {
+    const BETWEEN: &str = ", ";
+    let mut short = names.to_vec();
+    while short.len() > 1 {
+        let first: Vec<(&str, &str)> =
+            short.iter().filter_map(|name| name.split_once(BETWEEN)).collect();
+        let same = first.windows(2).all(|pair| pair[0].0 == pair[1].0);
+        if first.len() < short.len() || !same {
+            break;
+        }
+        short = first.into_iter().map(|(_, rest)| rest).collect();
+    }
+    short
+}
+
 /// A label with its cell, where it has one.
 #[must_use]
 pub fn in_cell(label: &str, cell: Option<&str>) -> String {
@@ -28,6 +46,13 @@ mod tests {
         assert_eq!(cell_words("cone", "HRC", "").as_deref(), Some("cone"));
         assert_eq!(cell_words("", "HRC", "").as_deref(), Some("HRC"));
         assert_eq!(cell_words("", "", ""), None);
+        let names = ["150 kg cone, tool steel", "150 kg cone, stainless plate"];
+        assert_eq!(told_apart(&names), ["tool steel", "stainless plate"]);
+        assert_eq!(told_apart(&names[..1]), names[..1]);
+        let odd = ["cone, steel", "cone, steel, plated", "cone"];
+        assert_eq!(told_apart(&odd), odd);
+        assert_eq!(told_apart(&odd[..2]), odd[..2], "nothing would be left to tell them by");
+        assert!(told_apart(&[]).is_empty());
         assert_eq!(in_cell("Error at 62 HRC", Some("cone")), "Error at 62 HRC (cone)");
         assert_eq!(in_cell("Error at 5 kg", None), "Error at 5 kg");
     }

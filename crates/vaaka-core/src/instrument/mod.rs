@@ -4,7 +4,7 @@ mod cell;
 mod state;
 mod substitute;
 
-pub use cell::{cell_words, in_cell};
+pub use cell::{cell_words, in_cell, told_apart};
 pub use state::{
     LatestCheck, ServiceState, StateChange, StateError, check_change, latest_of_cells,
 };

@@ -98,6 +98,8 @@ pub enum CharacteristicKind {
     Hysteresis,
     /// Indication of the empty instrument after the loads, minus before.
     ReturnToZero,
+    /// What the instrument shows of something that nothing certifies: the code of a sensor.
+    Indication,
 }
 
 /// One computed property of a check, with everything its judgement needs.
@@ -142,6 +144,14 @@ pub struct Characteristic {
     /// certified anew, the chart of this characteristic moves by what the new value makes of the same readings.
     #[serde(default)]
     pub rests_on: Vec<usize>,
+}
+
+impl CharacteristicKind {
+    /// Whether a value of it lies to one side or the other of nothing, so that its sign is told: a spread and an indication do not.
+    #[must_use]
+    pub fn is_signed(self) -> bool {
+        !matches!(self, Self::Repeatability | Self::Indication)
+    }
 }
 
 impl Characteristic {

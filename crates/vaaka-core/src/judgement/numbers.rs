@@ -30,8 +30,10 @@ pub fn reason_numbers(
         Reason::Fired { firing, .. } => {
             let unit = characteristic.unit;
             let d = characteristic.mean_decimals() + 1;
-            let mut lines =
-                vec![("value", with_unit(show_signed_float(characteristic.value(), d), unit))];
+            let mut lines = vec![(
+                "value",
+                with_unit(bare(characteristic, show_signed_float(characteristic.value(), d)), unit),
+            )];
             match (firing.criterion, firing.points.as_slice()) {
                 // An average is made of all points so far; only a pattern has points of its own.
                 (Criterion::Ewma, _) => {}
@@ -90,6 +92,14 @@ pub fn accepted_words(limits: ToleranceLimits, decimals: u32) -> String {
     }
 }
 
+/// A number without its plus where a sign says nothing.
+fn bare(characteristic: &Characteristic, shown: String) -> String {
+    match characteristic.kind.is_signed() {
+        true => shown,
+        false => shown.trim_start_matches('+').to_owned(),
+    }
+}
+
 fn conformity_numbers(
     characteristic: &Characteristic,
     result: &ConformityResult,
@@ -98,13 +108,13 @@ fn conformity_numbers(
     let d = characteristic.mean_decimals();
     // As in the sentence: no number hides on which side of a limit it lies.
     let more = places_to_see(characteristic);
-    let value = show_signed(mean_of(characteristic), d + more);
+    let value = bare(characteristic, show_signed(mean_of(characteristic), d + more));
     let mut lines = vec![("value", with_unit(value, unit))];
     if characteristic.singles.len() > 1 {
         let singles: Vec<String> = characteristic
             .singles
             .iter()
-            .map(|single| show_signed(*single, characteristic.decimals))
+            .map(|single| bare(characteristic, show_signed(*single, characteristic.decimals)))
             .collect();
         lines.push(("single readings", with_unit(singles.join(", "), unit)));
     }

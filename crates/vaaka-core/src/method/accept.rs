@@ -4,7 +4,7 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use thiserror::Error;
 
-use super::{ChoiceWord, EntryValue, Input, MOST_TEXT, RunState, Step};
+use super::{Beside, ChoiceWord, EntryValue, Input, MOST_TEXT, RunState, Step};
 use crate::quantity::{TypedDecimal, TypedDecimalError, Unit, show_decimal};
 use crate::standard::TagRefusal;
 use crate::trace::{Table, Trace, TraceFault, find_peak};
@@ -55,6 +55,24 @@ pub enum EntryError {
     /// The number cannot be read.
     #[error(transparent)]
     Number(#[from] TypedDecimalError),
+    /// The number beside the reading cannot be read.
+    #[error("{name}: {cause}")]
+    Beside {
+        /// What it is called.
+        name: String,
+        /// What is wrong with it.
+        cause: TypedDecimalError,
+    },
+    /// The number beside the reading cannot be true.
+    #[error("{name}: it is {wanted}, and {shown} was typed. Read it again.")]
+    BesideOutside {
+        /// What it is called.
+        name: String,
+        /// What was typed.
+        shown: String,
+        /// What it can be.
+        wanted: String,
+    },
     /// The added weights cannot be read.
     #[error("Added weights: {0}")]
     Added(TypedDecimalError),
@@ -321,10 +339,16 @@ impl EntryError {
         }
     }
 
-    /// True when the words belong at the field of the added weights.
+    /// True when the words belong at the field beside the reading: added weights, or another number.
     #[must_use]
     pub fn is_about_added(&self) -> bool {
-        matches!(self, Self::Added(_) | Self::AddedOutOfRange { .. })
+        matches!(
+            self,
+            Self::Added(_)
+                | Self::AddedOutOfRange { .. }
+                | Self::Beside { .. }
+                | Self::BesideOutside { .. }
+        )
     }
 
     /// True when a wait must be started again.
@@ -547,8 +571,7 @@ fn accept_condition(input: &Input, typed: &str) -> Result<EntryValue, EntryError
 }
 
 fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, EntryError> {
-    let Input::Reading { unit, resolution, expected, guard, guard_question, with_added } = input
-    else {
+    let Input::Reading { unit, resolution, expected, guard, guard_question, beside } = input else {
         return Ok(EntryValue::Confirmed);
     };
     let typed = TypedDecimal::parse_in(&proposal.typed, unit.symbol())?;
@@ -586,8 +609,11 @@ fn accept_reading(input: &Input, proposal: &Proposal) -> Result<EntryValue, Entr
             unit: *unit,
         });
     }
-    let added =
-        if *with_added { Some(accept_added(&proposal.added, *resolution, *unit)?) } else { None };
+    let added = match beside {
+        None => None,
+        Some(Beside::Weights) => Some(accept_added(&proposal.added, *resolution, *unit)?),
+        Some(number) => Some(accept_beside(number, &proposal.added)?),
+    };
     Ok(EntryValue::Reading { indication: typed.value, added, far_confirmed: far })
 }
 
@@ -607,6 +633,26 @@ fn accept_tag(expected: &str, typed: &str) -> Result<EntryValue, EntryError> {
         });
     }
     Ok(EntryValue::Tag { tag: expected.to_owned() })
+}
+
+/// A number that is typed beside the reading, within what can be true.
+fn accept_beside(beside: &Beside, typed: &str) -> Result<Decimal, EntryError> {
+    let Beside::Number { name, unit, lower, upper } = beside else {
+        return Ok(Decimal::ZERO);
+    };
+    let read = TypedDecimal::parse_in(typed.trim(), unit)
+        .map_err(|cause| EntryError::Beside { name: name.clone(), cause })?;
+    let outside = |value: Decimal| {
+        lower.is_some_and(|lower| value < lower) || upper.is_some_and(|upper| value > upper)
+    };
+    if outside(read.value) {
+        return Err(EntryError::BesideOutside {
+            name: name.clone(),
+            shown: show_decimal(read.value, read.value.scale()),
+            wanted: condition_words(*lower, *upper, unit).trim_end().to_owned(),
+        });
+    }
+    Ok(read.value)
 }
 
 /// The sum of small weights, in the unit of the display or, where one stands behind it, in the unit that they are marked in.
@@ -642,7 +688,7 @@ mod tests {
             expected: "20.000".parse().unwrap(),
             guard: "0.2".parse().unwrap(),
             guard_question: "Is the 20 kg on the pan?".into(),
-            with_added,
+            beside: with_added.then_some(Beside::Weights),
         };
         Step::plain("load-1", "20 kg".into(), String::new(), input)
     }

@@ -1,8 +1,13 @@
 //! What every family has: steps for standards and fixture, the parts of uncertainty of a mean.
 
-use super::{Input, PlanPoint, PlanSpec, Step, StepKey};
-use crate::judgement::{Contribution, ContributionSource};
-use crate::quantity::show_decimal;
+use rust_decimal::Decimal;
+
+use super::{Input, Limit, MethodError, PlanPoint, PlanSpec, Step, StepKey};
+use crate::judgement::{
+    Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
+};
+use crate::quantity::{decimals_of, show_decimal, to_f64};
+use crate::standard::combine;
 use crate::stats::sample_std_dev;
 
 /// One step for each standard of the plan: its tag is scanned or typed. `noun` is what the family
@@ -97,4 +102,70 @@ pub fn rescaled(mut parts: Vec<Contribution>, scale: f64) -> Vec<Contribution> {
         part.standard_uncertainty *= scale;
     }
     parts
+}
+
+/// One rounding of the display, d/√12.
+pub fn rounding_of(plan: &PlanSpec) -> f64 {
+    to_f64(plan.resolution) / 12.0_f64.sqrt()
+}
+
+/// Error of the mean of what was shown of one standard: E = X̄ − R with the parts of its uncertainty that the method knows, in the unit
+/// of the display. `limits` are that of the mean, and that of every single reading where it differs.
+///
+/// # Errors
+/// [`MethodError::Standard`] when the standard cannot serve.
+pub fn mean_error(
+    plan: &PlanSpec,
+    point: &PlanPoint,
+    names: (String, String),
+    shown: &[Decimal],
+    (mean_limit, single_limit): (&Limit, Option<&Limit>),
+) -> Result<Characteristic, MethodError> {
+    let reference = combine(&point.pieces, plan.unit)?;
+    let errors: Vec<Decimal> =
+        shown.iter().map(|indication| indication - reference.reference_value).collect();
+    let singles: Vec<f64> = errors.iter().map(|error| to_f64(*error)).collect();
+    let mut contributions = reference.contributions;
+    contributions.extend(of_reading(&singles, rounding_of(plan)));
+    let limit = |limit: &Limit| limit.limits(reference.reference_value, plan);
+    Ok(Characteristic {
+        nominal: Some(point.nominal),
+        reference_value: Some(reference.reference_value),
+        limits: limit(mean_limit),
+        single_limits: single_limit.and_then(limit),
+        contributions,
+        charted: point.charted,
+        rests_on: vec![point.standard],
+        scatter_weight: 1.0 / (errors.len().max(1) as f64).sqrt(),
+        ..Characteristic::bare(
+            CharacteristicKind::Error,
+            names,
+            (plan.unit, decimals_of(plan.resolution)),
+            errors,
+            rounding_of(plan),
+        )
+    })
+}
+
+/// Range of what was shown of one standard, from two readings on.
+pub fn range_of(
+    plan: &PlanSpec,
+    point: &PlanPoint,
+    names: (String, String),
+    shown: &[Decimal],
+    limit: Option<&Limit>,
+) -> Option<Characteristic> {
+    let (least, most) = (shown.iter().min()?, shown.iter().max()?);
+    let upper = limit.and_then(|limit| limit.limits(point.nominal, plan)?.upper);
+    (shown.len() > 1).then(|| Characteristic {
+        nominal: Some(point.nominal),
+        limits: upper.map(|upper| ToleranceLimits { lower: None, upper: Some(upper) }),
+        ..Characteristic::bare(
+            CharacteristicKind::Repeatability,
+            names,
+            (plan.unit, decimals_of(plan.resolution)),
+            vec![most - least],
+            rounding_of(plan),
+        )
+    })
 }

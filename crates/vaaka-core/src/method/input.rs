@@ -18,6 +18,25 @@ pub struct ChoiceWord {
 /// Longest line of text that a step keeps.
 pub const MOST_TEXT: usize = 200;
 
+/// A second number that is read at the same moment, and typed beside the reading.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Beside {
+    /// Small weights ΔL that were added until the display turned over, in the unit of the display or as they are marked
+    /// (OIML R 76-1, A.4.4.3).
+    Weights,
+    /// Another number that the instrument shows, or that goes with the reading: the code of its sensor, the mass of the sample.
+    Number {
+        /// What it is called, "the code of the sensor".
+        name: String,
+        /// Symbol of its unit; empty for a plain number.
+        unit: String,
+        /// Least value that can be true.
+        lower: Option<Decimal>,
+        /// Greatest one.
+        upper: Option<Decimal>,
+    },
+}
+
 /// A peak that a trace must show.
 #[derive(Debug, Clone, PartialEq)]
 pub struct PeakWanted {
@@ -119,8 +138,8 @@ pub enum Input {
         guard: Decimal,
         /// What the guard asks, as a question that yes answers.
         guard_question: String,
-        /// Whether small added weights ΔL are typed beside it.
-        with_added: bool,
+        /// What is typed beside it.
+        beside: Option<Beside>,
     },
     /// A trace, as a file or pasted.
     Trace {

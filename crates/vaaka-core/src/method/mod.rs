@@ -14,6 +14,7 @@ pub mod hardness;
 mod input;
 mod limit;
 mod live;
+pub mod moisture;
 mod plan;
 mod run;
 mod scene;
@@ -27,7 +28,7 @@ pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, dur
 pub use around::{Precondition, RequiredSetting, SettingKind, Wait};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
-pub use input::{ChoiceWord, Input, MOST_TEXT, PeakWanted};
+pub use input::{Beside, ChoiceWord, Input, MOST_TEXT, PeakWanted};
 pub use limit::{Limit, LimitForm, Side};
 pub use live::{
     Bar, Bars, Curve, CurveKind, Fact, Live, Picture, Plot, PlotAxis, PlotMark, bars_of,
@@ -172,8 +173,14 @@ pub enum MethodError {
 
 /// All methods, in the order in which a list offers them.
 #[must_use]
-pub fn all() -> [&'static dyn Method; 4] {
-    [&weighing::Weighing, &gauge::Gauge, &spectrum::Spectrum, &hardness::Hardness]
+pub fn all() -> [&'static dyn Method; 5] {
+    [
+        &weighing::Weighing,
+        &gauge::Gauge,
+        &spectrum::Spectrum,
+        &hardness::Hardness,
+        &moisture::Moisture,
+    ]
 }
 
 /// The method with this key.

@@ -6,7 +6,7 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 use serde::{Deserialize, Serialize};
 
-use super::{Input, Scene};
+use super::{Beside, Input, Scene};
 use crate::judgement::ToleranceLimits;
 
 /// Stable key of a step within a plan version.
@@ -133,10 +133,11 @@ impl Step {
     /// where nothing is put on or no reading is asked for.
     #[must_use]
     pub fn error_of(&self, indication: Decimal, added: Option<Decimal>) -> Option<Decimal> {
-        let Input::Reading { resolution, .. } = &self.input else {
+        let Input::Reading { resolution, beside, .. } = &self.input else {
             return None;
         };
-        let rounding = added.map_or(Decimal::ZERO, |added| *resolution / Decimal::TWO - added);
+        let weights = added.filter(|_| *beside == Some(Beside::Weights));
+        let rounding = weights.map_or(Decimal::ZERO, |added| *resolution / Decimal::TWO - added);
         Some(indication + rounding - self.reference_value? - self.zero_error)
     }
 
@@ -191,7 +192,7 @@ mod tests {
             expected: Decimal::ZERO,
             guard: Decimal::ZERO,
             guard_question: String::new(),
-            with_added: false,
+            beside: None,
         };
         Step {
             reference_value: Some(d(reference)),
@@ -227,8 +228,12 @@ mod tests {
 
     #[test]
     fn the_zero_of_the_run_is_taken_off() {
-        let settled = Step { zero_error: d("0.002"), ..step("17.6", None, "0.001") };
+        let mut settled = Step { zero_error: d("0.002"), ..step("17.6", None, "0.001") };
         assert_eq!(settled.error_of(d("17.605"), None), Some(d("0.003")));
+        // A number beside it that is no weight changes nothing.
+        assert_eq!(settled.error_of(d("17.605"), Some(d("0.0003"))), Some(d("0.003")));
+        let Input::Reading { beside, .. } = &mut settled.input else { panic!() };
+        *beside = Some(Beside::Weights);
         assert_eq!(settled.error_of(d("17.605"), Some(d("0.0003"))), Some(d("0.0032")));
     }
 }

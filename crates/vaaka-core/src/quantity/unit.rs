@@ -40,6 +40,8 @@ pub enum Dimension {
     Brinell,
     /// Rebound hardness, impact body D.
     ReboundD,
+    /// What a sensor gives, before anything is made of it.
+    SensorCode,
     /// Absorbance.
     Absorbance,
     /// Acidity.
@@ -129,6 +131,9 @@ pub enum Unit {
     /// Rebound hardness of the impact body D (ISO 16859).
     #[serde(rename = "HLD")]
     ReboundD,
+    /// Code of a sensor: a number of its own, of the order that its maker chose.
+    #[serde(rename = "code")]
+    SensorCode,
     /// Rockwell C (ISO 6508).
     #[serde(rename = "HRC")]
     RockwellC,
@@ -194,7 +199,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 38] = [
+    pub const ALL: [Self; 39] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -220,6 +225,7 @@ impl Unit {
         Self::Vickers,
         Self::Brinell,
         Self::ReboundD,
+        Self::SensorCode,
         Self::Absorbance,
         Self::Ph,
         Self::Pound,
@@ -263,6 +269,7 @@ impl Unit {
             Self::Vickers => ("HV", Dimension::Vickers, 0),
             Self::Brinell => ("HBW", Dimension::Brinell, 0),
             Self::ReboundD => ("HLD", Dimension::ReboundD, 0),
+            Self::SensorCode => ("code", Dimension::SensorCode, 0),
             Self::Absorbance => ("Abs", Dimension::Absorbance, 0),
             Self::Ph => ("pH", Dimension::Acidity, 0),
             Self::Pound => ("lb", Dimension::Mass, 0),

@@ -141,7 +141,7 @@ mod tests {
             expected: expected.parse().unwrap(),
             guard: "1".parse().unwrap(),
             guard_question: String::new(),
-            with_added: false,
+            beside: None,
         };
         Step { repeats, ..Step::plain(key, key.to_owned(), String::new(), input) }
     }

@@ -3,13 +3,17 @@
 
 mod change;
 mod crossover;
+mod drying;
 mod face;
 mod fitness;
 mod piece;
 mod plausible;
+mod salt;
+mod soak;
 
 pub use change::{ValueChange, ValueChangeKind, changes_between, classify};
 pub use crossover::{Crossover, MINIMUM_CROSSOVER_PAIRS, crossover};
+pub use drying::{Drying, DryingError, Moisture, by_drying};
 pub use face::{Face, Spot, UsedFace, free_spots};
 pub use fitness::{
     CertificateFacts, CertificateKind, LotFacts, Offer, StandardFacts, StandardState, TagRefusal,
@@ -17,6 +21,8 @@ pub use fitness::{
 };
 pub use piece::{CertifiedPiece, CombinedReference, ValueAt, combine, same_nominal};
 pub use plausible::{far_words, is_far, value_remarks};
+pub use salt::{Salt, SaltError, SaltHumidity};
+pub use soak::{Soak, SoakError, soak};
 
 use thiserror::Error;
 

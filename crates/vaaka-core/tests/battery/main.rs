@@ -18,7 +18,7 @@ use vaaka_core::method::{Method, PlanSpec, Step, all};
 const PLANS: usize = 40;
 /// Seeds that may be tried for them: a method that refuses most of what its sheet gives is not met
 /// by its sheet.
-const SEEDS: u64 = 4_000;
+const SEEDS: u64 = 8_000;
 
 /// A plan that the method takes, with its way.
 pub struct Planned {

@@ -44,7 +44,7 @@ pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
     // Half of them as a method may want them that reads all points at once.
     let tidy = random.random_bool(0.5);
     let unit = match tidy {
-        true => Unit::Millimetre,
+        true => [Unit::Millimetre, Unit::Percent][random.random_range(0..2)],
         false => [Unit::Kilogram, Unit::Bar, Unit::Millimetre][random.random_range(0..3)],
     };
     let repeats = random.random_range(1..5);

@@ -4,8 +4,8 @@
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use vaaka_core::method::{
-    Entry, EntryError, EntryValue, Input, Method, PeakWanted, PlanSpec, Proposal, RunState, Step,
-    accept,
+    Beside, Entry, EntryError, EntryValue, Input, Method, PeakWanted, PlanSpec, Proposal, RunState,
+    Step, accept,
 };
 use vaaka_core::trace::{Extreme, Table, Trace};
 
@@ -44,14 +44,18 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
         Input::Text { .. } => proposal.typed = format!(" № {off} <b>µ</b> "),
         Input::Count { .. } => proposal.typed = off.unsigned_abs().to_string(),
         Input::WaitStart { .. } | Input::WaitOver { .. } | Input::Review => {}
-        Input::Reading { resolution, expected, with_added, .. } => {
+        Input::Reading { resolution, expected, beside, .. } => {
             // Readings of one step scatter by a step of the display.
             let steps = Decimal::from(off + i64::from(repeat % 2));
             let value = shown(*expected, *resolution) + steps * *resolution;
             proposal.typed = value.to_string();
             proposal.confirm_far = Some(proposal.typed.clone());
-            if *with_added {
-                proposal.added = (*resolution * Decimal::new(4, 1)).to_string();
+            match beside {
+                None => {}
+                Some(Beside::Weights) => {
+                    proposal.added = (*resolution * Decimal::new(4, 1)).to_string();
+                }
+                Some(Beside::Number { .. }) => proposal.added = (520 + off).to_string(),
             }
         }
         Input::Trace { wanted, peaks, .. } => {

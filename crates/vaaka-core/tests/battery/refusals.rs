@@ -4,7 +4,7 @@
 use jiff::SignedDuration;
 use rust_decimal::Decimal;
 use vaaka_core::method::{
-    AttemptKind, EntryError, EntryValue, Input, Proposal, RunState, Step, accept,
+    AttemptKind, Beside, EntryError, EntryValue, Input, Proposal, RunState, Step, accept,
 };
 
 use crate::player::{answer, go_on, now, pause, proposal};
@@ -116,14 +116,18 @@ fn what_says_something_about_the_instrument_is_an_attempt() {
 #[test]
 fn a_yes_holds_for_the_value_that_was_asked_about() {
     each_step(|_, run, step, _| {
-        let Input::Reading { resolution, expected, guard, with_added, .. } = &step.input else {
+        let Input::Reading { resolution, expected, guard, beside, .. } = &step.input else {
             return;
         };
         let at = now(run) + pause(step, run);
         let steps = ((expected + guard) / resolution).ceil() + Decimal::TEN;
         let (far, other) = (steps * resolution, (steps + Decimal::ONE) * resolution);
         let sent = |typed: String, asked: Option<String>| {
-            let added = if *with_added { "0".to_owned() } else { String::new() };
+            let added = match beside {
+                None => String::new(),
+                Some(Beside::Weights) => "0".to_owned(),
+                Some(Beside::Number { .. }) => "12".to_owned(),
+            };
             Proposal { typed, added, confirm_far: asked, ..Proposal::default() }
         };
         let kept = accept(step, &sent(far.to_string(), Some(far.to_string())), run, at).unwrap();
@@ -171,7 +175,9 @@ fn a_reading_is_its_number_however_it_is_written() {
 fn added_weights_are_refused_at_their_own_field() {
     let mut asked = 0;
     each_step(|_, run, step, repeat| {
-        let Input::Reading { resolution, with_added: true, .. } = &step.input else { return };
+        let Input::Reading { resolution, beside: Some(Beside::Weights), .. } = &step.input else {
+            return;
+        };
         asked += 1;
         let plain = proposal(step, repeat, 0);
         let beyond = (resolution * Decimal::TEN).to_string();

@@ -79,13 +79,14 @@ fn played(method: &dyn Method, plan: &PlanSpec, random: &mut ChaCha8Rng) -> RunS
             let value = match &step.input {
                 Input::Tag { expected, .. } => EntryValue::Tag { tag: expected.clone() },
                 Input::Condition { .. } => EntryValue::Condition { value: d("20.5") },
-                Input::Reading { resolution, expected, with_added, .. } => {
+                Input::Reading { resolution, expected, beside, .. } => {
                     let steps = (*expected / *resolution).round();
                     let off = Decimal::from(random.random_range(-4..5));
                     EntryValue::Reading {
                         indication: (steps + off) * *resolution,
-                        added: with_added
-                            .then(|| *resolution * Decimal::new(random.random_range(0..10), 1)),
+                        added: beside
+                            .as_ref()
+                            .map(|_| *resolution * Decimal::new(random.random_range(0..10), 1)),
                         far_confirmed: false,
                     }
                 }

@@ -9,7 +9,7 @@ use vaaka_core::judgement::{
     judge_conformity,
 };
 use vaaka_core::method::hardness::{CurveBy, CurveError, Hardness, KEY, SensorCurve};
-use vaaka_core::method::{Entry, MethodError};
+use vaaka_core::method::{Entry, EntryValue, MethodError};
 use vaaka_core::method::{
     Input, Method, Place, PlanPoint, PlanSpec, PlanStandard, Primitive, Proposal, Purpose,
     RunState, SpotState, Step, Travel, accept, by_key,
@@ -102,7 +102,13 @@ fn in_unit(mut plan: PlanSpec, unit: Unit, values: [&str; 2]) -> PlanSpec {
 }
 
 fn run(plan: &PlanSpec, readings: &[&str]) -> RunState {
+    run_with(plan, readings, &[])
+}
+
+/// With a number beside each reading.
+fn run_with(plan: &PlanSpec, readings: &[&str], beside: &[&str]) -> RunState {
     let mut readings = readings.iter();
+    let mut beside = beside.iter();
     let mut run = RunState::default();
     let at = Timestamp::from_second(1_760_000_000).unwrap();
     let way = Hardness.way(plan).unwrap();
@@ -117,7 +123,11 @@ fn run(plan: &PlanSpec, readings: &[&str]) -> RunState {
             _ => 0,
         };
         let confirm_far = Some(typed.clone());
-        let proposal = Proposal { typed, ticked, confirm_far, ..Proposal::default() };
+        let added = match &step.input {
+            Input::Reading { beside: Some(_), .. } => (*beside.next().unwrap()).to_owned(),
+            _ => String::new(),
+        };
+        let proposal = Proposal { typed, ticked, confirm_far, added, ..Proposal::default() };
         let value = accept(step, &proposal, &run, at).unwrap();
         run.entries.push(Entry { step: step.key.clone(), repeat, at, value });
     }
@@ -363,4 +373,61 @@ fn curves_agree_with_scipy_and_numpy() {
         }
     }
     assert!(parabolas >= 5 && turned >= 2, "{parabolas} {turned}");
+}
+
+/// A sensor's code is read beside each value, and charted by itself: it has neither reference nor limits.
+#[test]
+fn codes_are_kept_beside_the_readings() {
+    let plan = with(plan(3), &[("sensor", json!("Sensor code"))]);
+    let step = step_of(&plan, "Block 25 HRC");
+    let at = Timestamp::from_second(1_760_000_000).unwrap();
+    let typed = |typed: &str, added: &str| Proposal {
+        typed: typed.into(),
+        added: added.into(),
+        ..Proposal::default()
+    };
+    let accepted = |added: &str| accept(&step, &typed("25.4", added), &RunState::default(), at);
+    let refused = |added: &str| {
+        let error = accepted(added).unwrap_err();
+        assert!(error.is_about_added(), "{error}");
+        error.to_string()
+    };
+    assert!(refused("").starts_with("Sensor code: "), "{}", refused(""));
+    assert!(
+        refused("-3").contains("it is at least 0, and −3 was typed. Read it again"),
+        "{}",
+        refused("-3")
+    );
+    assert!(refused("5x5").starts_with("Sensor code: "));
+    let kept = accepted("512,5").unwrap();
+    assert_eq!(
+        kept,
+        EntryValue::Reading {
+            indication: d("25.4"),
+            added: Some(d("512.5")),
+            far_confirmed: false
+        }
+    );
+    // It is none of the small weights: the error is that of the display.
+    assert_eq!(step.error_of(d("25.4"), Some(d("512.5"))), Some(d("0.04")));
+
+    let mut run = run_with(&plan, &THREE, &["510", "512", "514", "795", "796", "797.5"]);
+    let all = Hardness.evaluate(&plan, &run).unwrap();
+    let codes: Vec<&Characteristic> =
+        all.iter().filter(|one| one.kind == CharacteristicKind::Indication).collect();
+    let labels: Vec<&str> = codes.iter().map(|one| one.label.as_str()).collect();
+    assert_eq!(labels, ["Sensor code at 25 HRC", "Sensor code at 62 HRC"]);
+    assert_eq!(
+        (codes[0].key.as_str(), codes[0].value(), codes[0].charted),
+        ("code-25", 512.0, true)
+    );
+    assert_eq!((codes[0].unit, codes[1].decimals), (Unit::SensorCode, 1));
+    assert!(codes[0].limits.is_none() && codes[0].reference_value.is_none());
+    assert!(codes[0].rests_on.is_empty());
+    assert_eq!(conforms(codes[0]), Conformity::NotJudged);
+    // A plan that asks for none has none.
+    run.entries.truncate(1);
+    assert!(
+        found(&self::plan(3), &THREE).iter().all(|one| one.kind != CharacteristicKind::Indication)
+    );
 }

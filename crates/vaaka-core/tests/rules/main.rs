@@ -10,6 +10,7 @@ mod funnel;
 mod gauge;
 mod hardness;
 mod judging_properties;
+mod moisture;
 mod multirules;
 mod peaks;
 mod plans;

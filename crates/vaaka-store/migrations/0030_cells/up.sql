@@ -13,3 +13,7 @@ ALTER TABLE instrument_states
         REFERENCES set_ups (instrument_id, id),
     ADD CONSTRAINT instrument_states_cell CHECK (set_up_id IS NULL OR state IN ('in_service', 'restricted', 'on_hold'));
 CREATE INDEX instrument_states_set_up_id ON instrument_states (set_up_id) WHERE set_up_id IS NOT NULL;
+
+-- What a chart shows of something that nothing certifies (the code of a sensor, the density of a heap): its values are told without
+-- a sign. Empty for errors.
+ALTER TABLE chart_streams ADD COLUMN is_indication boolean CHECK (is_indication);

@@ -2,7 +2,7 @@
 
 use super::Svg;
 use super::panes::{PANE_HEIGHT, Pane};
-use vaaka_core::quantity::{decimals_for, show_signed_float};
+use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 
 /// A point as it is drawn.
 #[derive(Debug, Clone, PartialEq)]
@@ -104,6 +104,8 @@ pub struct ChartDrawing {
     pub panes: Vec<Pane>,
     /// Decimals of the axis.
     pub decimals: u32,
+    /// Whether values are told with their sign.
+    pub signed: bool,
     /// Symbol of the unit.
     pub unit: String,
 }
@@ -301,10 +303,14 @@ impl ChartDrawing {
         }
     }
 
+    fn shown(&self, value: f64, places: u32) -> String {
+        if self.signed { show_signed_float(value, places) } else { show_float(value, places) }
+    }
+
     /// Limits are named at the right end, from the newest segment; names that would overlap are
     /// moved apart.
     fn draw_axis_words(&self, svg: &mut Svg, axis: &Axis) {
-        let show = |value| show_signed_float(value, self.decimals);
+        let show = |value| self.shown(value, self.decimals);
         svg.words("axis-unit", (LEFT - 8.0, TOP - 14.0), "end", &self.unit);
         let Some(newest) = self.segments.last() else {
             return;
@@ -317,7 +323,7 @@ impl ChartDrawing {
         if let Some((lower, center, upper)) = newest.control {
             // Limits narrower than a few steps of the display need a digit more than it shows.
             let places = decimals_for((upper - lower) / 2.0).max(self.decimals);
-            let show = |value| show_signed_float(value, places);
+            let show = |value| self.shown(value, places);
             left = vec![
                 (axis.y(upper), show(upper)),
                 (axis.y(center), show(center)),
@@ -573,6 +579,7 @@ mod tests {
             statistical: true,
             panes: vec![],
             decimals: 1,
+            signed: true,
             unit: "g".into(),
         }
     }

@@ -9,7 +9,7 @@ use axum::response::Response;
 use vaaka_core::chart::ChartDesign;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::Conformity;
-use vaaka_core::quantity::{show_float, show_signed_float};
+use vaaka_core::quantity::show_float;
 use vaaka_core::round::{Standing, of_chart};
 use vaaka_formats::{Cell, Table};
 use vaaka_store::Connection;
@@ -95,7 +95,7 @@ pub fn beam_of(stream: &Stream, newest: Option<&BriefPoint>, trail: &[f64]) -> B
     let description = format!(
         "{}: {} {}, {}",
         stream.label,
-        show_signed_float(newest.value, decimals),
+        stream.shown(newest.value, decimals),
         stream.unit,
         standing.words_with_drift(newest.drift_per_week).to_lowercase()
     );
@@ -301,7 +301,7 @@ fn row(
         label: view.stream.label.clone(),
         beam: beam_of(&view.stream, newest, trail).draw(),
         value: newest.map_or("–".to_owned(), |point| {
-            format!("{} {}", show_signed_float(point.value, decimals), view.stream.unit)
+            format!("{} {}", view.stream.shown(point.value, decimals), view.stream.unit)
         }),
         at: newest.map_or(String::new(), |point| local_day_time(point.measured_at.0, &here.zone)),
         state: state_class(standing),

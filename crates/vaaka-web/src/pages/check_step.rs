@@ -52,7 +52,7 @@ impl OpenRun {
             sentences: sentences.collect(),
             choices: shown.choices,
             unit: step.input.unit().unwrap_or_default().to_owned(),
-            with_added: shown.with_added,
+            beside: shown.beside,
             scene: self.scene(around, step, 0).as_ref().map(draw_scene).unwrap_or_default(),
             refuse_place: self.refusable_place(around, target),
             beam,
@@ -213,7 +213,7 @@ pub struct StepView {
     pub sentences: Vec<Sentence>,
     pub choices: Vec<String>,
     pub unit: String,
-    pub with_added: bool,
+    pub beside: Option<String>,
     pub scene: String,
     /// Where a place of a standard is proposed: which standard, and how many of its places are used up.
     pub refuse_place: Option<(usize, usize)>,

@@ -7,7 +7,7 @@ use askama::Template;
 use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
-use vaaka_core::method::{AttemptKind, Entry, EntryValue, Input, RunState, Scene, Step};
+use vaaka_core::method::{AttemptKind, Beside, Entry, EntryValue, Input, RunState, Scene, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_float, show_signed, to_f64};
 use vaaka_core::standard::UsedFace;
 use vaaka_core::stats;
@@ -531,8 +531,13 @@ impl OpenRun {
             let to = self.error_unit();
             let expanded = 2.0 * sum.standard_uncertainty() * to_f64(unit.convert(1.into(), to));
             let decimals = decimals_of(unit.convert(self.way.spec.resolution, to)) + 2;
+            let places = sum.contributions.iter().any(|part| {
+                part.source == vaaka_core::judgement::ContributionSource::NonUniformity
+            });
+            // A block is not the same all over: its certificate's U is of its mean.
+            let what = if places { "U with its places" } else { "U" };
             lines.push(format!(
-                "U {} {to}, k = 2",
+                "{what} {} {to}, k = 2",
                 vaaka_core::quantity::show_float(expanded, decimals)
             ));
         }
@@ -565,7 +570,8 @@ impl OpenRun {
                     number: reading.repeat,
                     value: match (reading.indication, &reading.unit) {
                         (Some(value), Some(unit)) => {
-                            format!("{} {unit}", show_decimal(value, value.scale()))
+                            let shown = show_decimal(value, value.scale());
+                            format!("{shown} {unit}{}", beside_words(&step.input, reading.added))
                         }
                         _ => reading.typed.clone(),
                     },
@@ -586,10 +592,10 @@ impl OpenRun {
         /// One in a hundred of good series has one by chance.
         const SIGNIFICANCE: f64 = 0.01;
         // A mean of decibels is not their arithmetic one, and with small weights the display is half of the reading.
-        let Input::Reading { unit, resolution, with_added: false, .. } = &step.input else {
+        let Input::Reading { unit, resolution, beside, .. } = &step.input else {
             return Series::default();
         };
-        if unit.is_logarithmic() {
+        if unit.is_logarithmic() || *beside == Some(Beside::Weights) {
             return Series::default();
         }
         let values: Vec<f64> =
@@ -713,4 +719,16 @@ pub struct CheckPage {
     step_back: Option<String>,
     typed: Typed,
     live: LiveView,
+}
+
+/// The number beside a reading in words, "; the code 545"; what small weights were added is told where errors are.
+pub(super) fn beside_words(input: &Input, number: Option<rust_decimal::Decimal>) -> String {
+    match (input, number) {
+        (Input::Reading { beside: Some(Beside::Number { name, unit, .. }), .. }, Some(number)) => {
+            let number = show_decimal(number, number.scale());
+            let name = name.to_lowercase();
+            format!("; {name} {number} {unit}").trim_end().to_owned()
+        }
+        _ => String::new(),
+    }
 }

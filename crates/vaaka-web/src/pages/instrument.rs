@@ -42,7 +42,7 @@ struct InstrumentPage {
     shell: Shell,
     tag: String,
     heading: String,
-    finding: &'static str,
+    finding: String,
     use_words: &'static str,
     why: Option<String>,
     /// What its own calibration asks for, from a month before its end.
@@ -291,7 +291,7 @@ async fn draw(
             this.instrument.calibrated_until,
             now.to_zoned_datetime(here.zone.clone()).date(),
         ),
-        state: state_class(this.standing),
+        state: this.state_class(),
         restricted_to: this.instrument.restricted_to.clone(),
         in_part: match this.instrument.restricted_to {
             Some(_) => None,

@@ -8,7 +8,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use jiff::Timestamp;
 use serde::Deserialize;
-use vaaka_core::instrument::{Equipment, ServiceState, substitutes};
+use vaaka_core::instrument::{Equipment, ServiceState, substitutes, told_apart};
 use vaaka_core::quantity::{Unit, show_decimal};
 use vaaka_core::round::{Cell, Standing, usable_cells, use_words};
 use vaaka_store::charts::{self, BriefPoint};
@@ -44,7 +44,7 @@ struct Row {
     service: &'static str,
     last: String,
     state: &'static str,
-    words: &'static str,
+    words: String,
 }
 
 /// An instrument with what its charts and latest check say.
@@ -177,7 +177,7 @@ async fn gather(
     for set_up in set_ups.iter().filter(|set_up| set_up.in_use) {
         let cell = (set_up.scale.clone(), set_up.material.clone());
         if !set_up.probe.is_empty() || cell != (String::new(), String::new()) {
-            let own = (set_up.id, set_up.name.clone());
+            let own = (set_up.id, set_up.words().unwrap_or_else(|| set_up.name.clone()));
             named.entry(set_up.instrument_id).or_default().push(own);
         }
         if cell != (String::new(), String::new()) {
@@ -229,6 +229,7 @@ fn by_cell(
 ) -> Result<Vec<(SetUpId, Cell)>, WebError> {
     for one in standings.plans(instrument.id) {
         if named.iter().all(|(id, _)| *id != one.set_up) {
+            // One that names nothing, beside others that do.
             named.push((one.set_up, one.cell.clone()));
         }
     }
@@ -297,9 +298,29 @@ impl Known {
         )
     }
 
-    /// Words of the standing.
-    pub fn standing_words(&self) -> &'static str {
-        self.standing.words_with_drift(self.drift)
+    /// Words of the standing; where only some of its cells stand so badly, that is said.
+    pub fn standing_words(&self) -> String {
+        let words = self.standing.words_with_drift(self.drift);
+        match self.usable_cells() {
+            Some(_) => format!("In part {}", words.to_lowercase()),
+            None => words.to_owned(),
+        }
+    }
+
+    /// Class of its mark: what may be used in part is no failure of the whole.
+    pub fn state_class(&self) -> &'static str {
+        if self.usable_cells().is_some() { "signal" } else { state_class(self.standing) }
+    }
+
+    /// The cells that it may be used on, as short as tells them apart: what fits on a label.
+    pub fn only_short(&self) -> Option<String> {
+        let Some(usable) = self.usable_cells() else {
+            return self.instrument.restricted_to.clone();
+        };
+        let names: Vec<&str> = self.by_cell.iter().map(|(_, cell)| cell.name.as_str()).collect();
+        let short = told_apart(&names);
+        let own = names.iter().zip(short).filter(|(name, _)| usable.iter().any(|one| one == *name));
+        Some(own.map(|(_, short)| short).collect::<Vec<_>>().join("; "))
     }
 
     /// What it may be used for, in the words of its label.
@@ -392,7 +413,7 @@ fn row(known: &Known, here: &Here) -> Row {
             .latest
             .as_ref()
             .map_or_else(|| "never".into(), |check| local_day_time(check.at.0, &here.zone)),
-        state: state_class(known.standing),
+        state: known.state_class(),
         words: known.standing_words(),
     }
 }

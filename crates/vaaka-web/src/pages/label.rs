@@ -103,7 +103,7 @@ async fn label_of(
         name: instrument.name.clone(),
         state: known.use_words().to_owned(),
         mark,
-        only: known.only().map(|only| format!("only: {only}")).unwrap_or_default(),
+        only: known.only_short().map(|only| format!("only: {only}")).unwrap_or_default(),
         lines,
         address: format!("{base}/instruments/{}", instrument.tag),
     })

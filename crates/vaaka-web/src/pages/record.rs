@@ -7,7 +7,7 @@ use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
 use vaaka_core::judgement::{action_sentence, reason_sentence};
-use vaaka_core::method::Rung;
+use vaaka_core::method::{Rung, Step};
 use vaaka_core::quantity::show_decimal;
 use vaaka_core::reaction::Outcome;
 use vaaka_store::ids::{CertificateId, CheckId, ReadingId};
@@ -20,6 +20,7 @@ use vaaka_store::{
     shifts, traces,
 };
 
+use super::check_view::beside_words;
 use super::live::LiveView;
 use super::verdict_parts::{answers, fingerprint, heading, row};
 use super::{Shell, page};
@@ -425,7 +426,7 @@ async fn entry_rows(
                     title
                 },
                 typed: reading.typed.clone(),
-                read: read_words(reading),
+                read: read_words(reading, step),
                 file: (reading.kind == "trace").then_some(reading.id.0),
                 person: person.clone(),
                 note: entry_note(reading, voided.as_deref(), is_replaced),
@@ -435,11 +436,15 @@ async fn entry_rows(
         .collect())
 }
 
-fn read_words(reading: &Reading) -> String {
+fn read_words(reading: &Reading, step: Option<&Step>) -> String {
     let value = reading
         .indication
         .map(|value| format!("{} {}", value, reading.unit.clone().unwrap_or_default()));
-    let added = reading.added.map(|added| format!(" with {added} added")).unwrap_or_default();
+    let beside = step.map(|step| beside_words(&step.input, reading.added)).unwrap_or_default();
+    let added = match (beside.is_empty(), reading.added) {
+        (true, Some(added)) => format!(" with {added} added"),
+        _ => beside,
+    };
     match (reading.kind.as_str(), value) {
         (_, Some(value)) => format!("{value}{added}"),
         ("confirmed", None) => "confirmed".to_owned(),

@@ -699,7 +699,7 @@ async fn cards(
                 format!(
                     "{}: {} {} at the last check, {}.",
                     stream.label,
-                    vaaka_core::quantity::show_signed_float(newest.value, decimals),
+                    stream.shown(newest.value, decimals),
                     stream.unit,
                     local_time(newest.measured_at.0, &here.zone),
                 )
@@ -754,7 +754,7 @@ async fn failed_words(
         .map(|(c, _)| {
             let places = c.mean_decimals();
             let value = match c.kind {
-                vaaka_core::judgement::CharacteristicKind::Error => {
+                kind if kind.is_signed() => {
                     vaaka_core::quantity::show_signed_float(c.value(), places)
                 }
                 _ => vaaka_core::quantity::show_float(c.value(), places),

@@ -2,11 +2,10 @@
 
 use jiff::Timestamp;
 use vaaka_core::judgement::{
-    Characteristic, CharacteristicKind, Conformity, ConformityResult, Control, NextAction, Scatter,
-    Statement, Validity, Verdict, accepted_words, compare, drift_words, factor_words,
-    shown_with_limits,
+    Characteristic, Conformity, ConformityResult, Control, NextAction, Scatter, Statement,
+    Validity, Verdict, accepted_words, compare, drift_words, factor_words, shown_with_limits,
 };
-use vaaka_core::quantity::{show_float, show_signed, show_signed_float, to_f64};
+use vaaka_core::quantity::{show_decimal, show_float, show_signed, show_signed_float, to_f64};
 use vaaka_store::checks;
 use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::plans::PlanView;
@@ -189,10 +188,14 @@ pub(super) async fn since_last(
             let d = characteristic.mean_decimals();
             let unit = characteristic.unit;
             let show = |value: f64| format!("{} {unit}", show_signed_float(value, d));
+            let bare = |value: f64| match characteristic.kind.is_signed() {
+                true => show(value),
+                false => show(value).trim_start_matches('+').to_owned(),
+            };
             Some(Difference {
                 label: characteristic.label.clone(),
-                before: show(compared.before),
-                after: show(compared.after),
+                before: bare(compared.before),
+                after: bare(compared.after),
                 difference: show(compared.after - compared.before),
                 usual: compared
                     .usual
@@ -400,7 +403,7 @@ pub(super) fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, 
     Row {
         label: characteristic.label.clone(),
         value: match characteristic.kind {
-            CharacteristicKind::Repeatability => {
+            kind if !kind.is_signed() => {
                 format!("{} {unit}", shown_value.trim_start_matches('+'))
             }
             _ => format!("{shown_value} {unit}"),
@@ -424,7 +427,10 @@ pub(super) fn row(pair: &(Characteristic, ConformityResult), points: &[(Stream, 
             let list: Vec<String> = characteristic
                 .singles
                 .iter()
-                .map(|single| show_signed(*single, characteristic.decimals))
+                .map(|single| match characteristic.kind.is_signed() {
+                    true => show_signed(*single, characteristic.decimals),
+                    false => show_decimal(*single, characteristic.decimals),
+                })
                 .collect();
             format!("singles {}", list.join(", "))
         } else {

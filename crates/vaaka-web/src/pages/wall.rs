@@ -11,7 +11,6 @@ use axum::response::{IntoResponse, Response};
 use futures_util::StreamExt;
 use serde::Deserialize;
 use tokio::sync::broadcast::error::RecvError;
-use vaaka_core::quantity::show_signed_float;
 use vaaka_core::round::Standing;
 use vaaka_store::StoreError;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
@@ -184,7 +183,7 @@ fn card(
         words.push_str(", cannot hold its tolerance");
     }
     let value = point.map_or("–".to_owned(), |point| {
-        format!("{} {}", show_signed_float(point.value, decimals), stream.unit)
+        format!("{} {}", stream.shown(point.value, decimals), stream.unit)
     });
     let mut values = trails.get(&stream.id).cloned().unwrap_or_default();
     values.extend(point.map(|point| point.value));

@@ -90,12 +90,23 @@ function reading(form, rules) {
   }
   const added = form.querySelector("[name=added]");
   if (!added) return null;
+  if (rules.beside !== "weights") return beside(added, rules.beside.split("\n"));
   const weights = weightsIn(added.value, rules.name);
   if (weights.words) return { words: `Added weights: ${weights.words}`, field: added };
   if (weights.units < 0n || less(step, weights)) {
     return { words: `The added weights are between 0 and one step of the display (${rules.step} ${rules.name}). Type their sum.`, field: added };
   }
   return null;
+}
+
+/** The number beside a reading: its name, unit and what it can be. */
+function beside(field, [name, unit, lower, upper, wanted]) {
+  const value = parse(bare(field.value, unit));
+  if (value.words) return { words: `${name}: ${value.words}`, field };
+  const low = lower !== "" && less(value, exact(lower));
+  const high = upper !== "" && less(exact(upper), value);
+  if (!low && !high) return null;
+  return { words: `${name}: it is ${wanted}, and ${field.value.trim()} was typed. Read it again.`, field };
 }
 
 const plain = (words) => words.replace(/\s+/g, "").toLowerCase();

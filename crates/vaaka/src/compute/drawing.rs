@@ -132,6 +132,7 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
             .collect(),
     };
     let drawing = ChartDrawing {
+        signed: true,
         description: format!("Control chart. {said}"),
         from,
         to,

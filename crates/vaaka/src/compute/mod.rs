@@ -5,6 +5,7 @@ mod charts;
 mod design;
 mod drawing;
 mod hardness;
+mod materials;
 mod statistics;
 mod uncertainty;
 mod words;
@@ -125,6 +126,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(design::all());
     all.extend(uncertainty::all());
     all.extend(hardness::all());
+    all.extend(materials::all());
     all
 }
 

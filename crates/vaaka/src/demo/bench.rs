@@ -21,7 +21,7 @@ use super::World;
 use super::charts::{Book, next};
 use super::gear::{Gear, Story};
 use super::generate::Request;
-use super::hardness::{self, HardnessPlan};
+use super::hardness;
 use super::keeping::audit;
 use super::noise::Noise;
 use super::registers::{fault, person, plan, register};
@@ -76,20 +76,21 @@ impl Bench {
     /// A cell of an instrument that is registered, with its blocks.
     pub fn of_cell(
         world: &mut World,
-        (gear, cell): (&'static Gear, &HardnessPlan),
+        gear: &'static Gear,
         first: Date,
         request: &Request,
     ) -> Result<Self, AppError> {
         let instrument = world.instruments.iter().find(|one| one.tag == gear.tag).cloned();
         let instrument = instrument.ok_or_else(|| fault("an instrument that nobody registered"))?;
         let mut own = world.set_ups.iter().filter(|one| one.instrument_id == instrument.id);
-        let set_up = own.find(|one| one.name == cell.cell).map(|one| one.id);
+        let (cell, standards) = gear.cell().ok_or_else(|| fault("a family without cells"))?;
+        let set_up = own.find(|one| one.name == cell).map(|one| one.id);
         let set_up = set_up.ok_or_else(|| fault("a cell that nobody registered"))?;
         let by_tag = |tag: &&str| {
             let found = world.standards.iter().find(|one| one.tag == **tag);
             found.map(|one| one.id).ok_or_else(|| fault("a block that nobody registered"))
         };
-        let blocks: Vec<StandardId> = cell.blocks.iter().map(by_tag).collect::<Result<_, _>>()?;
+        let blocks: Vec<StandardId> = standards.iter().map(by_tag).collect::<Result<_, _>>()?;
         let view = plan(world, gear, (&instrument, set_up), &blocks, first)?;
         Self::of(world, gear, &view, &blocks, request)
     }
@@ -379,7 +380,10 @@ impl Bench {
     ) -> Result<(), AppError> {
         let found = self.method.evaluate(spec, run).map_err(fault)?;
         for characteristic in found.iter().filter(|characteristic| characteristic.charted) {
-            let resolution = to_f64(spec.unit.convert(spec.resolution, characteristic.unit));
+            // What is of another quantity than the display moves in its own last place.
+            let last_place = Decimal::new(1, characteristic.decimals);
+            let own = spec.unit.try_convert(spec.resolution, characteristic.unit);
+            let resolution = to_f64(own.unwrap_or(last_place));
             // Where rounding is removed, a tenth of a step is what can still be told.
             let resolution = if self.gear.added_weights() { resolution / 10.0 } else { resolution };
             let book = Book::open(

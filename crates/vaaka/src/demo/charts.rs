@@ -5,7 +5,7 @@ use jiff::{SignedDuration, Timestamp};
 use vaaka_core::chart::{ChartPoint, ChartState, SigmaSource};
 use vaaka_core::check::{Completion, DRIFT_WINDOW, PastPoint, StreamSlot, freeze_baseline};
 use vaaka_core::instrument::in_cell;
-use vaaka_core::judgement::{Characteristic, ConformityResult};
+use vaaka_core::judgement::{Characteristic, CharacteristicKind, ConformityResult};
 use vaaka_store::conclude::{apply_changes, firings_json, point_row};
 use vaaka_store::ids::{EventId, InstrumentId, PersonId, SegmentId, SetUpId, StreamId};
 use vaaka_store::rows::{Baseline, Check, Segment, Stream};
@@ -60,6 +60,7 @@ impl Book {
             interval_seconds: interval.as_secs(),
             derived: None,
             ended_at: None,
+            is_indication: (characteristic.kind == CharacteristicKind::Indication).then_some(true),
         });
         let state = ChartState::new(interval);
         let slot = StreamSlot {

@@ -2,10 +2,11 @@
 
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
-use vaaka_core::method::{self, Bound, Place, Travel, gauge, hardness, spectrum};
+use vaaka_core::method::{self, Bound, Place, Travel, gauge, hardness, moisture, spectrum};
 use vaaka_core::round::DueRule;
 
 use super::hardness::HardnessPlan;
+use super::moisture::MoisturePlan;
 use super::registers::{decimal, fault};
 use super::standards::SETS;
 use crate::AppError;
@@ -117,6 +118,8 @@ pub enum Family {
     Spectrum,
     /// One cell of a hardness tester.
     Hardness(&'static HardnessPlan),
+    /// One curve of a moisture meter.
+    Moisture(&'static MoisturePlan),
 }
 
 /// What the plan of a gauge says.
@@ -164,6 +167,7 @@ impl Gear {
             Family::Gauge(_) => gauge::KEY,
             Family::Spectrum => spectrum::KEY,
             Family::Hardness(_) => hardness::KEY,
+            Family::Moisture(_) => moisture::KEY,
         }
     }
 
@@ -176,6 +180,7 @@ impl Gear {
             (Family::Gauge(_), _) => "length gauge",
             (Family::Spectrum, _) => "spectrophotometer",
             (Family::Hardness(_), _) => "hardness tester",
+            (Family::Moisture(_), _) => "moisture meter",
         }
     }
 
@@ -186,7 +191,16 @@ impl Gear {
             Family::Gauge(_) if self.tag == "R-21" => "1.08",
             Family::Gauge(_) => "",
             Family::Spectrum => "3.41",
-            Family::Hardness(_) => "",
+            Family::Hardness(_) | Family::Moisture(_) => "",
+        }
+    }
+
+    /// The cell that it checks and the standards of that, where its instrument is registered by itself.
+    pub fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        match self.family {
+            Family::Hardness(plan) => Some((plan.cell, plan.blocks)),
+            Family::Moisture(plan) => Some((plan.cell, plan.materials)),
+            _ => None,
         }
     }
 
@@ -199,7 +213,7 @@ impl Gear {
     pub fn due_rule(&self) -> DueRule {
         match self.family {
             Family::Scale { .. } | Family::Gauge(_) => DueRule::EachShift,
-            Family::Spectrum | Family::Hardness(_) => DueRule::EachWeek,
+            Family::Spectrum | Family::Hardness(_) | Family::Moisture(_) => DueRule::EachWeek,
         }
     }
 
@@ -238,6 +252,9 @@ impl Gear {
             Family::Spectrum => serde_json::to_value(super::spectra::settings()?).map_err(fault),
             Family::Hardness(plan) => {
                 serde_json::to_value(super::hardness::settings(plan)?).map_err(fault)
+            }
+            Family::Moisture(plan) => {
+                serde_json::to_value(super::moisture::settings(plan)?).map_err(fault)
             }
         }
     }

@@ -11,9 +11,9 @@ use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
 use super::gauges::GAUGES;
-use super::gear::Family;
 use super::hardness;
 use super::mill;
+use super::moisture::METERS;
 use super::noise::Noise;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
@@ -61,11 +61,10 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     }
     mill::rest(&mut world, first, today, request.ends_at)?;
     hardness::blocks(&mut world, first, today)?;
-    for gear in &hardness::TESTERS {
-        let Family::Hardness(cell) = gear.family else { continue };
+    for gear in hardness::TESTERS.iter().chain(&METERS) {
         let number = next(benches.len()) as u64;
         let noise = Noise::seeded(request.seed.wrapping_mul(1_000).wrapping_add(number));
-        benches.push((Bench::of_cell(&mut world, (gear, cell), first, request)?, noise));
+        benches.push((Bench::of_cell(&mut world, gear, first, request)?, noise));
     }
     let mut noise = Noise::seeded(request.seed);
     let weekend = missed_weekend(today);

@@ -126,6 +126,8 @@ pub struct HardnessPlan {
     pub limit: &'static str,
     /// Limit of the repeatability in the unit of the display, and the share of the depth in per cent.
     pub repeatability: (RepeatabilityBy, &'static str, Option<&'static str>),
+    /// What it calls the code of its sensor; empty where it shows none.
+    pub sensor: &'static str,
     /// Settings: name, expected.
     pub settings: &'static [(&'static str, &'static str)],
     /// What is made ready.
@@ -140,6 +142,7 @@ const BENCH: HardnessPlan = HardnessPlan {
     blocks: &["HB-25", "HB-45", "HB-62"],
     limit: "1.5",
     repeatability: (RepeatabilityBy::Range, "0.8", Some("2")),
+    sensor: "",
     settings: &[("the scale", "HRC = C"), ("the total force", "1471 N = 1471 = 150 kg")],
     preparation: &[
         "Indenter looked at under the lens: no chip, no ring.",
@@ -218,6 +221,7 @@ pub const TESTERS: [Gear; 3] = [
             blocks: &["RB-38", "RB-58"],
             limit: "2",
             repeatability: (RepeatabilityBy::Variation, "2", None),
+            sensor: "Rebound value",
             settings: &[("the direction of impact", "down = ↓"), ("the material", "tool steel")],
             preparation: &[
                 "Impact body out: clean, its ball not flat.",
@@ -308,6 +312,7 @@ pub fn settings(plan: &HardnessPlan) -> Result<Settings, AppError> {
         procedure: plan.procedure,
         force: None,
         ball: None,
+        sensor: plan.sensor.to_owned(),
         mean_limit: Limit::both(LimitForm::Absolute { half_width: decimal(plan.limit)? }),
         single_limit: None,
         repeatability_by,

@@ -5,7 +5,9 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::{FromPrimitive, ToPrimitive};
 use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::method::{Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept};
+use vaaka_core::method::{
+    Beside, Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept,
+};
 use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
 use vaaka_store::audit::{AuditEntry, Happening};
@@ -54,7 +56,7 @@ impl Bench {
         disturbance: f64,
         noise: &mut Noise,
     ) -> Option<(Decimal, Option<Decimal>)> {
-        let Input::Reading { resolution, with_added, .. } = &step.input else {
+        let Input::Reading { resolution, beside, .. } = &step.input else {
             return None;
         };
         let d = to_f64(*resolution);
@@ -67,8 +69,19 @@ impl Bench {
         let indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
         let mut indication = indication;
         indication.rescale(resolution.scale());
-        if !*with_added {
-            return Some((indication, None));
+        match beside {
+            None => return Some((indication, None)),
+            // A filling of about a hundred grams, each a little different.
+            Some(Beside::Number { unit, .. }) if unit == "g" => {
+                let mass = Decimal::from_f64(103.4 + 0.5 * noise.normal())?;
+                return Some((indication, Some(mass.round_dp(2))));
+            }
+            // What springs back faster is harder: about so many thousandths of its speed.
+            Some(Beside::Number { .. }) => {
+                let code = (318.0 + 7.6 * (reference + error)).round();
+                return Some((indication, Decimal::from_i64(code.to_i64()?)));
+            }
+            Some(Beside::Weights) => {}
         }
         // Small weights of a tenth of a step, until the display just turns over.
         let to_next = (to_f64(indication) + d / 2.0 - (reference + error)).clamp(0.0, d);

@@ -290,7 +290,7 @@ struct Shelf {
 
 const IN_USE: (&str, &str) = ("in_use", "");
 
-const SHELVES: [Shelf; 13] = [
+const SHELVES: [Shelf; 14] = [
     Shelf {
         tag: "M1-D",
         name: "Kitchen weights, blue case",
@@ -385,6 +385,20 @@ const SHELVES: [Shelf; 13] = [
         care: Care::Material(44, 8, Some(3)),
         state: IN_USE,
         pieces: &[("bag", "6", "6.04", "0.08", "", "")],
+    },
+    Shelf {
+        tag: "MM-2",
+        name: "Moisture material, heavy glass cloth",
+        kind: "moisture_material",
+        location: "Press hall, dry box",
+        unit: "%",
+        lot: "VX-2617",
+        certificate: "V-2291",
+        conformance: false,
+        ends_in: 160,
+        care: Care::Material(61, 8, Some(2)),
+        state: IN_USE,
+        pieces: &[("bag", "4", "3.97", "0.08", "", "")],
     },
     Shelf {
         tag: "HS-75",

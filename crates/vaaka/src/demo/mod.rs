@@ -13,6 +13,7 @@ mod hardness;
 mod keeping;
 mod load;
 mod mill;
+mod moisture;
 mod noise;
 mod registers;
 mod scales;

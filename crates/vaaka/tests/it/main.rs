@@ -33,6 +33,7 @@ mod web_gauge;
 mod web_hardness;
 mod web_inputs;
 mod web_instruments;
+mod web_moisture;
 mod web_paper;
 mod web_people;
 mod web_plans;

@@ -181,7 +181,11 @@ async fn a_failing_cell_leaves_the_other_in_use() {
     assert!(verdict.words("h1").contains("Out of tolerance"), "{}", verdict.words("h1"));
     let page = case.ilma.get("/instruments/P-21").await;
     assert_eq!(page.words(".page-head .beside").trim(), "May be used in part");
-    assert!(page.text.contains("May be used on: 150 kg cone, HRC, stainless plate."));
+    assert!(page.text.contains("May be used on: 150 kg cone, stainless plate."));
+    assert!(page.words("h1").ends_with("In part out of tolerance"), "{}", page.words("h1"));
+    // On the label stands what tells it from the others.
+    let label = case.ilma.get("/instruments/P-21/label.svg").await;
+    assert!(label.text.contains("only: stainless plate<"), "{}", label.text);
     let states = lines(
         &case.server.database,
         "SELECT s.name || ' ' || s.state AS line FROM set_ups s JOIN instruments i ON i.id = s.instrument_id

@@ -95,7 +95,7 @@ fn point_step(
             Presentation::Applied => format!("Is the reference at {words}?"),
             Presentation::Inserted => format!("Is it the {words} piece, seated well?"),
         },
-        with_added: false,
+        beside: None,
     };
     Ok(Step {
         detail: format!("{how}{again}"),

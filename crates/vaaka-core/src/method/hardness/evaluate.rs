@@ -6,10 +6,9 @@ use rust_decimal::prelude::FromPrimitive;
 use super::way::{block_key, value_words};
 use super::{FULL_CHECK, RepeatabilityBy, SettingsV1};
 use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
-use crate::method::common::of_reading;
+use crate::method::common::{mean_error, of_reading, rounding_of};
 use crate::method::{MethodError, PlanPoint, PlanSpec, RunState};
 use crate::quantity::{Unit, decimals_of, to_f64};
-use crate::standard::combine;
 use crate::stats::sample_std_dev;
 
 /// Places that per cent of a repeatability are kept with.
@@ -58,51 +57,19 @@ fn of_blocks(
     let mut found = Vec::new();
     for (point, readings) in blocks {
         let shown: Vec<Decimal> = readings.iter().map(|(indication, _)| *indication).collect();
-        found.push(error(plan, settings, point, &shown)?);
+        let words = value_words(plan, point.nominal);
+        let names = (key_of("error", point), format!("Error at {words}"));
+        let limits = (&settings.mean_limit, settings.single_limit.as_ref());
+        found.push(mean_error(plan, point, names, &shown, limits)?);
     }
     for (point, readings) in blocks {
         let shown: Vec<Decimal> = readings.iter().map(|(indication, _)| *indication).collect();
         found.extend(repeatability(plan, settings, point, &shown));
     }
+    for (point, readings) in blocks {
+        found.extend(code(plan, settings, point, readings));
+    }
     Ok(found)
-}
-
-/// One rounding of the display, d/√12.
-fn rounding(plan: &PlanSpec) -> f64 {
-    to_f64(plan.resolution) / 12.0_f64.sqrt()
-}
-
-fn error(
-    plan: &PlanSpec,
-    settings: &SettingsV1,
-    point: &PlanPoint,
-    shown: &[Decimal],
-) -> Result<Characteristic, MethodError> {
-    let reference = combine(&point.pieces, plan.unit)?;
-    let errors: Vec<Decimal> =
-        shown.iter().map(|indication| indication - reference.reference_value).collect();
-    let singles: Vec<f64> = errors.iter().map(|error| to_f64(*error)).collect();
-    let mut contributions = reference.contributions;
-    contributions.extend(of_reading(&singles, rounding(plan)));
-    let limit = |limit: &crate::method::Limit| limit.limits(reference.reference_value, plan);
-    let names = (key_of("error", point), format!("Error at {}", value_words(plan, point.nominal)));
-    Ok(Characteristic {
-        nominal: Some(point.nominal),
-        reference_value: Some(reference.reference_value),
-        limits: limit(&settings.mean_limit),
-        single_limits: settings.single_limit.as_ref().and_then(limit),
-        contributions,
-        charted: point.charted,
-        rests_on: vec![point.standard],
-        scatter_weight: 1.0 / (errors.len().max(1) as f64).sqrt(),
-        ..Characteristic::bare(
-            CharacteristicKind::Error,
-            names,
-            (plan.unit, decimals_of(plan.resolution)),
-            errors,
-            rounding(plan),
-        )
-    })
 }
 
 /// Repeatability of a block as the plan states it, from two readings on. Sizes and coefficients are irrational and rounded once,
@@ -123,14 +90,14 @@ fn repeatability(
     let percent = |value: f64| Decimal::from_f64(value).map(|value| value.round_dp(PERCENT_PLACES));
     let of_mean = 100.0 / to_f64(mean);
     let (value, label, rounding) = match settings.repeatability_by {
-        RepeatabilityBy::Range => (most - least, format!("Range at {words}"), rounding(plan)),
+        RepeatabilityBy::Range => (most - least, format!("Range at {words}"), rounding_of(plan)),
         RepeatabilityBy::RangeOfSizes => {
             let sizes: Vec<f64> = shown.iter().map(|h| settings.size(*h)).collect::<Option<_>>()?;
             let mean_size = sizes.iter().sum::<f64>() / n as f64;
             let range = sizes.iter().copied().fold(f64::NEG_INFINITY, f64::max)
                 - sizes.iter().copied().fold(f64::INFINITY, f64::min);
             // Near enough a size goes with the square root of the hardness.
-            let rounding = rounding(plan) * of_mean / 2.0;
+            let rounding = rounding_of(plan) * of_mean / 2.0;
             let label = format!("Range of sizes at {words}");
             (percent(100.0 * range / mean_size)?, label, rounding)
         }
@@ -138,7 +105,7 @@ fn repeatability(
             let singles: Vec<f64> = shown.iter().map(|h| to_f64(*h)).collect();
             let s = sample_std_dev(&singles).ok()?;
             let label = format!("Coefficient of variation at {words}");
-            (percent(s * of_mean)?, label, rounding(plan) * of_mean)
+            (percent(s * of_mean)?, label, rounding_of(plan) * of_mean)
         }
     };
     let (unit, decimals) = match settings.repeatability_by {
@@ -169,4 +136,35 @@ fn repeatability_limit(settings: &SettingsV1, mean: Decimal) -> Option<Decimal> 
         (Some(stated), Some(of_depth)) => Some(stated.max(of_depth)),
         (one, other) => one.or(other),
     }
+}
+
+/// Mean code of the sensor on a block: no error, since nothing certifies a code, and charted all the same. A sensor that drifts is
+/// seen there before the curve makes a hardness of it.
+fn code(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    point: &PlanPoint,
+    readings: &[(Decimal, Option<Decimal>)],
+) -> Option<Characteristic> {
+    let codes: Vec<Decimal> = readings.iter().filter_map(|(_, code)| *code).collect();
+    let places = codes.iter().map(Decimal::scale).max()?;
+    if settings.sensor.is_empty() {
+        return None;
+    }
+    let singles: Vec<f64> = codes.iter().map(|code| to_f64(*code)).collect();
+    let rounding = 0.1_f64.powi(i32::try_from(places).unwrap_or(i32::MAX)) / 12.0_f64.sqrt();
+    let label = format!("{} at {}", settings.sensor, value_words(plan, point.nominal));
+    Some(Characteristic {
+        nominal: Some(point.nominal),
+        contributions: of_reading(&singles, rounding),
+        charted: point.charted,
+        scatter_weight: 1.0 / (codes.len() as f64).sqrt(),
+        ..Characteristic::bare(
+            CharacteristicKind::Indication,
+            (key_of("code", point), label),
+            (Unit::SensorCode, places),
+            codes,
+            rounding,
+        )
+    })
 }

@@ -92,6 +92,9 @@ pub struct SettingsV1 {
     pub depth_share: Option<Decimal>,
     /// Number at which the depth is zero: 100 for Rockwell scales of the cone, 130 for those of the ball.
     pub scale_end: Option<Decimal>,
+    /// What the tester calls the code of its sensor, which is read beside each value; empty where it shows none.
+    #[serde(default)]
+    pub sensor: String,
     /// Settings, confirmed value by value.
     pub settings: Vec<RequiredSetting>,
     /// Conditions.

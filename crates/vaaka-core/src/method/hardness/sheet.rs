@@ -4,7 +4,7 @@ use crate::method::around::{conditions_group, sentences_group, settings_group, w
 use crate::method::{Sheet, SheetField, SheetGroup, SheetKind};
 
 pub fn sheet() -> Sheet {
-    use SheetKind::{Choice, Decimal, Limit};
+    use SheetKind::{Choice, Decimal, Limit, Text};
     let field = SheetField::new;
     let number = |key, label| field(key, label, Decimal { optional: true });
     let tester = SheetGroup {
@@ -23,6 +23,9 @@ pub fn sheet() -> Sheet {
             ),
             number("force", "Test force, N")
                 .hint("For the sizes of Vickers and Brinell indentations: 98.07 N for HV 10."),
+            field("sensor", "Code of its sensor, read beside each value", Text).hint(
+                "What the tester calls it; empty where it shows none. Its drift is told by a chart of its own.",
+            ),
             number("ball", "Diameter of the ball, mm")
                 .hint("For the sizes of Brinell indentations."),
         ],

@@ -3,7 +3,9 @@
 use rust_decimal::Decimal;
 
 use super::{Procedure, SettingsV1, evaluate, scene};
-use crate::method::{Input, MethodError, PlanPoint, PlanSpec, REVIEW, Step, StepKey, Travel};
+use crate::method::{
+    Beside, Input, MethodError, PlanPoint, PlanSpec, REVIEW, Step, StepKey, Travel,
+};
 use crate::quantity::show_decimal;
 use crate::standard::combine;
 
@@ -73,7 +75,12 @@ fn block_step(
         guard_question: format!(
             "Is it the block {tag} ({words}), on its heavy base, and read in the right scale?"
         ),
-        with_added: false,
+        beside: (!settings.sensor.is_empty()).then(|| Beside::Number {
+            name: settings.sensor.clone(),
+            unit: String::new(),
+            lower: Some(Decimal::ZERO),
+            upper: None,
+        }),
     };
     Ok(Step {
         detail: format!("{how} The next reading goes to the next place.{order}"),

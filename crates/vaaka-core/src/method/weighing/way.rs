@@ -6,7 +6,7 @@ use super::{LimitStage, SettingsV1, evaluate, maximum_permissible_error, scene};
 use crate::judgement::ToleranceLimits;
 use crate::method::common::{fixture_step, standard_steps};
 use crate::method::{
-    Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, REVIEW, Step, StepKey, Travel,
+    Beside, Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, REVIEW, Step, StepKey, Travel,
 };
 use crate::quantity::show_decimal;
 use crate::standard::combine;
@@ -129,7 +129,7 @@ fn zero_step(
             expected: Decimal::ZERO,
             guard: Decimal::ZERO,
             guard_question: "Is the pan empty and free on all sides?".into(),
-            with_added: false,
+            beside: None,
         },
         repeats: 1,
         reference_value: Some(Decimal::ZERO),
@@ -193,7 +193,7 @@ fn load_step(
             expected: point.nominal,
             guard: Decimal::ZERO,
             guard_question: format!("Is the {words} on the pan, and nothing else?"),
-            with_added: settings.added_weights,
+            beside: settings.added_weights.then_some(Beside::Weights),
         },
         repeats: point.repeats,
         reference_value: Some(reference.reference_value),

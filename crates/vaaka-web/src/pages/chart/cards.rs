@@ -61,7 +61,7 @@ pub(super) fn finding(read: &Read, here: &Here) -> Finding {
     let last = read.last.as_ref().map_or(String::new(), |point| {
         format!(
             "{} {} at the last check.",
-            show_signed_float(point.value, decimals(read)),
+            read.view.stream.shown(point.value, decimals(read)),
             read.view.stream.unit
         )
     });

@@ -108,6 +108,7 @@ pub(in crate::pages) fn drawing(
         forecast: read.drift.map(|drift| forecast(&drift, read, here)),
         panes,
         decimals: decimals(read),
+        signed: read.view.stream.is_indication != Some(true),
         unit: read.view.stream.unit.clone(),
     }
 }

@@ -152,11 +152,11 @@ fn facts(view: &StreamView, point: &PointView, sigma: Option<f64>) -> Vec<(&'sta
     let d = u32::try_from(stream.decimals).unwrap_or(1);
     let places = sigma.map_or(d, |sigma| decimals_for(sigma).max(d));
     let unit = &stream.unit;
-    let show = |value: f64| show_signed_float(value, places);
+    let show = |value: f64| stream.shown(value, places);
     let pair = |lower: Option<f64>, upper: Option<f64>| {
         lower.zip(upper).map(|(lower, upper)| format!("{} to {} {unit}", show(lower), show(upper)))
     };
-    let mut facts = vec![("Value", format!("{} {unit}", show_signed_float(own.value, d)))];
+    let mut facts = vec![("Value", format!("{} {unit}", stream.shown(own.value, d)))];
     if own.readings > 1 {
         facts.push(("Readings", own.readings.to_string()));
     }

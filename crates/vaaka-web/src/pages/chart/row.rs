@@ -2,7 +2,7 @@
 
 use vaaka_core::chart::Firing;
 use vaaka_core::judgement::firing_short;
-use vaaka_core::quantity::{decimals_for, show_signed_float};
+use vaaka_core::quantity::decimals_for;
 use vaaka_store::charts::PointView;
 
 use super::super::Here;
@@ -88,7 +88,7 @@ pub(in crate::pages) fn point_words(view: &PointView, say: fn(&Firing) -> String
 
 fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
     let point = &view.point;
-    let show = |value: f64| show_signed_float(value, decimals(read));
+    let show = |value: f64| read.view.stream.shown(value, decimals(read));
     let pair = |lower: Option<f64>, upper: Option<f64>| match (lower, upper) {
         (Some(lower), Some(upper)) => format!("{} to {}", show(lower), show(upper)),
         _ => "–".to_owned(),
@@ -99,7 +99,7 @@ fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
         limits: match (point.lower_control_limit, point.upper_control_limit) {
             (Some(lower), Some(upper)) => {
                 let places = decimals_for((upper - lower) / 2.0).max(decimals(read));
-                let show = |value: f64| show_signed_float(value, places);
+                let show = |value: f64| read.view.stream.shown(value, places);
                 format!("{} to {}", show(lower), show(upper))
             }
             _ => "–".to_owned(),

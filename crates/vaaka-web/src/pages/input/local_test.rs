@@ -7,7 +7,7 @@ use std::process::{Command, Stdio};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
-use vaaka_core::method::{ChoiceWord, Input, MOST_TEXT, Proposal, RunState, Step, accept};
+use vaaka_core::method::{Beside, ChoiceWord, Input, MOST_TEXT, Proposal, RunState, Step, accept};
 use vaaka_core::quantity::Unit;
 
 use super::shown;
@@ -40,7 +40,7 @@ fn reading(resolution: &str, expected: &str, guard: &str, unit: Unit, with_added
         expected: d(expected),
         guard: d(guard),
         guard_question: "Is it on the pan?".into(),
-        with_added,
+        beside: with_added.then_some(Beside::Weights),
     })
 }
 
@@ -51,6 +51,7 @@ fn as_form(case: &Case) -> Value {
     let mut data = json!({
         "rules": rules.kind, "wanted": rules.wanted, "step": rules.step, "guard": rules.guard,
         "words": rules.words, "name": rules.name, "lower": rules.lower, "upper": rules.upper, "also": rules.also,
+        "beside": rules.beside,
     });
     if rules.by_lead {
         data["byLead"] = json!("");
@@ -60,7 +61,7 @@ fn as_form(case: &Case) -> Value {
     json!({
         "rules": data,
         "typed": case.proposal.typed,
-        "added": shown.with_added.then_some(&case.proposal.added),
+        "added": shown.beside.as_ref().map(|_| &case.proposal.added),
         "choices": (!shown.choices.is_empty()).then_some(shown.choices),
         "ticks": ticks,
         "attempts": case.attempts,
@@ -216,6 +217,35 @@ fn added_weights_are_asked_alike() {
         ] {
             let mut case = typed(&step, "10.0");
             case.proposal.typed = "10".into();
+            case.proposal.added = added.to_owned();
+            cases.push(case);
+        }
+    }
+    assert!(compared(&cases) > 15);
+}
+
+#[test]
+fn a_number_beside_is_asked_alike() {
+    let mut cases = Vec::new();
+    for (unit, lower, upper) in
+        [("", Some("0"), None), ("g", Some("0.5"), Some("250")), ("mm", None, None)]
+    {
+        let step = step(Input::Reading {
+            unit: Unit::RockwellC,
+            resolution: d("0.1"),
+            expected: d("25"),
+            guard: d("3"),
+            guard_question: "Is it the right block?".into(),
+            beside: Some(Beside::Number {
+                name: "Sensor code".into(),
+                unit: unit.into(),
+                lower: lower.map(d),
+                upper: upper.map(d),
+            }),
+        });
+        for added in NUMBERS.into_iter().chain(["0", "-1", "0.5", "0,49", "250", "250.01", "12 g"])
+        {
+            let mut case = typed(&step, "25.4");
             case.proposal.added = added.to_owned();
             cases.push(case);
         }

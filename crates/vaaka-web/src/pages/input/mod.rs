@@ -40,8 +40,8 @@ pub struct Shown {
     pub sentences: Vec<String>,
     /// Words to choose from.
     pub choices: Vec<String>,
-    /// Whether small added weights are typed beside it.
-    pub with_added: bool,
+    /// What is typed beside it, as its label says.
+    pub beside: Option<String>,
     /// What it asks for, in words.
     pub asks: String,
     /// What stands for it on a printed sheet.
@@ -58,7 +58,7 @@ impl Shown {
         Self {
             sentences: vec![],
             choices: vec![],
-            with_added: false,
+            beside: None,
             asks: asks.into(),
             on_sheet,
             fields: vec![],
@@ -89,6 +89,8 @@ pub struct LocalRules {
     pub lower: String,
     /// Upper limit of it.
     pub upper: String,
+    /// What is asked of the number beside a reading.
+    pub beside: String,
     /// Whether a setting that was found wrong is a lead's to set right.
     pub by_lead: bool,
 }
@@ -124,7 +126,7 @@ pub fn shown(step: &Step) -> Shown {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use vaaka_core::method::ChoiceWord;
+    use vaaka_core::method::{Beside, ChoiceWord};
 
     fn step(input: Input) -> Step {
         Step::plain("it", "The thing".into(), "Do it".into(), input)
@@ -166,7 +168,7 @@ mod tests {
                 expected: 10.into(),
                 guard: 2.into(),
                 guard_question: "Is it at 10 bar?".into(),
-                with_added: true,
+                beside: Some(Beside::Weights),
             },
             Input::Trace {
                 name: "the spectrum".into(),
@@ -206,7 +208,7 @@ mod tests {
                 OnSheet::NotThere => assert!(names.len() < 2, "{kind}"),
             }
             assert!(shown.fields.iter().all(|field| !field.label.is_empty()), "{kind}");
-            assert_eq!(shown.with_added, names.contains(&"e.it.1.added"), "{kind}");
+            assert_eq!(shown.beside.is_some(), names.contains(&"e.it.1.added"), "{kind}");
             // What the browser asks while the network is gone bears the name of the kind.
             let local = ["setting", "choice", "text", "count", "condition", "reading", "trace"];
             let expected = if local.contains(&kind) { kind } else { "" };

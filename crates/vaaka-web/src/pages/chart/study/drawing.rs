@@ -103,6 +103,7 @@ pub(super) fn drawing(
         forecast: None,
         panes: vec![],
         decimals: d,
+        signed: material.view.stream.is_indication != Some(true),
         unit: unit_words(&material.view.stream.unit).to_owned(),
     }
     .draw()

@@ -15,7 +15,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use vaaka_core::chart::{ChartDesign, Level, SigmaSource};
 use vaaka_core::judgement::firing_words;
-use vaaka_core::quantity::{Unit, decimals_for, show_signed_float, to_f64};
+use vaaka_core::quantity::{Unit, decimals_for, to_f64};
 use vaaka_core::study::{
     Around, BackTestSegment, LimitChoice, Objection, Study, StudyInput, StudyPoint, back_test,
     is_reason, study,
@@ -387,7 +387,7 @@ fn waiting_words(
     let limits = design.map_or(String::new(), |design| {
         let Level::Frozen { center_line } = design.level else { return String::new() };
         let places = decimals_for(design.sigma);
-        let show = |value: f64| show_signed_float(value, places);
+        let show = |value: f64| material.view.stream.shown(value, places);
         format!(
             "{} to {} {unit} about {} {unit}",
             show(center_line - design.below),
