@@ -9,7 +9,7 @@ use serde_json::json;
 use crate::StoreError;
 use crate::audit::{self, Happening};
 use crate::ids::{CheckId, InstrumentId, MailId, NoticeId, PersonId, SetUpId};
-use crate::schema::{checks, mails, notices, people, plan_versions, plans};
+use crate::schema::{checks, mails, notices, people, plan_versions, plans, set_ups};
 use crate::types::At;
 
 /// A notice as it is written.
@@ -204,17 +204,19 @@ pub(crate) async fn end(
                 .filter(notices::instrument_id.eq(instrument))
                 .filter(notices::kind.eq_any(OF_FAILURES))
                 .into_boxed();
-            match cell {
-                None => own,
-                Some(cell) => {
-                    let of_cell = checks::table
-                        .inner_join(plan_versions::table.inner_join(plans::table))
-                        .filter(plans::set_up_id.eq(cell))
-                        .filter(checks::instrument_id.eq(instrument))
-                        .select(checks::id.nullable());
-                    own.filter(notices::check_id.eq_any(of_cell))
-                }
-            }
+            // Of the whole instrument: not those of cells that are still restricted or on hold by themselves.
+            let of_cells = checks::table
+                .inner_join(
+                    plan_versions::table.inner_join(plans::table.inner_join(set_ups::table)),
+                )
+                .filter(checks::instrument_id.eq(instrument))
+                .select(checks::id.nullable())
+                .into_boxed();
+            let ended = match cell {
+                None => of_cells.filter(set_ups::state.eq("in_service")),
+                Some(cell) => of_cells.filter(set_ups::id.eq(cell)),
+            };
+            own.filter(notices::check_id.is_null().or(notices::check_id.eq_any(ended)))
         }
         Over::Of(check) => open
             .filter(notices::check_id.eq(check))

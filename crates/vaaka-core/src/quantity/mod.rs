@@ -4,7 +4,9 @@ mod show;
 mod typed;
 mod unit;
 
-pub use show::{MINUS, decimals_for, show_decimal, show_float, show_signed, show_signed_float};
+pub use show::{
+    MINUS, decimals_for, show_decimal, show_float, show_short, show_signed, show_signed_float,
+};
 pub use typed::{MAX_DECIMALS, MAX_DIGITS, TypedDecimal, TypedDecimalError};
 pub use unit::{Dimension, Unit, UnitError};
 

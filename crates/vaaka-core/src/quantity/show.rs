@@ -37,6 +37,16 @@ pub fn show_signed_float(value: f64, decimals: u32) -> String {
     plus(show_float(value, decimals))
 }
 
+/// A number in words of an error: as it is, or by its power of ten where it would have hundreds of digits.
+#[must_use]
+pub fn show_short(value: f64) -> String {
+    if value == 0.0 || (1e-9..1e15).contains(&value.abs()) {
+        value.to_string()
+    } else {
+        format!("{value:e}")
+    }
+}
+
 /// Decimal places that show `uncertainty` with two significant digits, from none to nine
 /// (JCGM 100:2008, 7.2.6: at most two; from memory).
 #[must_use]

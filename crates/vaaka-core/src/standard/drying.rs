@@ -2,6 +2,8 @@
 
 use thiserror::Error;
 
+use crate::quantity::show_short;
+
 /// Weighings of a sample in its container, in one unit of mass.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Drying {
@@ -51,7 +53,7 @@ pub enum DryingError {
     Nothing(usize),
     /// Not dry yet.
     #[error(
-        "its mass still changes by {change:.4} between the last two stays, more than {within}: dry it again and weigh it"
+        "its mass still changes by {} between the last two stays, more than {}: dry it again and weigh it", show_short(*change), show_short(*within)
     )]
     NotConstant {
         /// Change of the last two.

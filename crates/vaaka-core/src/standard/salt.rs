@@ -7,6 +7,7 @@ use rust_decimal::Decimal;
 use thiserror::Error;
 
 use super::ValueAt;
+use crate::quantity::show_short;
 
 /// A salt whose saturated solution keeps a humidity.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -32,7 +33,7 @@ pub enum Salt {
 pub enum SaltError {
     /// Outside the table.
     #[error(
-        "the table of {salt} goes from {from} to {to} °C, and {got} °C is asked for: bring salt and probe into that range"
+        "the table of {salt} goes from {from} to {to} °C, and {} °C is asked for: bring salt and probe into that range", show_short(*got)
     )]
     Temperature {
         /// Its formula.

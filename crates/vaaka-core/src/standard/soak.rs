@@ -2,6 +2,8 @@
 
 use thiserror::Error;
 
+use crate::quantity::show_short;
+
 /// What the last minutes say.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Soak {
@@ -24,7 +26,7 @@ pub enum SoakError {
     Order(usize),
     /// Too short.
     #[error(
-        "the readings cover {covered} min, and the last {wanted} min are to be looked at: wait and read again"
+        "the readings cover {} min, and the last {} min are to be looked at: wait and read again", show_short(*covered), show_short(*wanted)
     )]
     Short {
         /// Minutes covered.

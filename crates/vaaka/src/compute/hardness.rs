@@ -89,6 +89,7 @@ impl Compute for Block {
                         None => vickers_diagonal(hardness, force),
                     };
                     size.ok_or_else(|| {
+                        let reading = super::shown(*reading);
                         format!("no indentation of this force and ball has the hardness {reading}")
                     })
                 };
@@ -134,6 +135,12 @@ impl Worded for CurveBy {
 /// Blocks, and what is asked of their curve.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(example = serde_json::json!({
+    "blocks": [
+        { "code": 412, "hardness": 25.36 }, { "code": 545, "hardness": 45.18 }, { "code": 702, "hardness": 62.41 }
+    ],
+    "by": "monotone", "at": [500], "proof": [{ "code": 620, "hardness": 54.0 }]
+}))]
 struct CurveAsked {
     /// Three blocks at least; three for a parabola.
     blocks: Vec<CurveBlock>,
@@ -242,7 +249,11 @@ impl Compute for Map {
         if let Some(bad) =
             input.used.iter().find(|at| !(at.x_mm.is_finite() && at.y_mm.is_finite()))
         {
-            return Err(format!("a place at {}, {} is none", bad.x_mm, bad.y_mm));
+            return Err(format!(
+                "a place at {}, {} is none",
+                super::shown(bad.x_mm),
+                super::shown(bad.y_mm)
+            ));
         }
         let used = input.used.iter().map(|at| Spot { x: at.x_mm, y: at.y_mm }).collect();
         let free = UsedFace { face, used }.free();

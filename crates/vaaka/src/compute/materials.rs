@@ -21,6 +21,10 @@ struct Loss;
 /// Weighings of a sample that is dried.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(example = serde_json::json!({
+    "container_g": 20, "wet_g": 30, "dried_g": [29.42, 29.401, 29.4], "constant_within_g": 0.002,
+    "weighing_uncertainty_g": 0.001
+}))]
 struct Weighings {
     /// The empty container, in grams.
     container_g: f64,
@@ -195,6 +199,13 @@ struct ProbeReading {
 /// Readings of a probe while it soaks.
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
+#[schemars(example = serde_json::json!({
+    "readings": [
+        { "minute": 0, "value": 74.2 }, { "minute": 5, "value": 75.1 }, { "minute": 10, "value": 75.2 },
+        { "minute": 15, "value": 75.21 }
+    ],
+    "window_minutes": 10, "limit_per_minute": 0.02
+}))]
 struct Soaking {
     /// Readings, by rising time.
     readings: Vec<ProbeReading>,

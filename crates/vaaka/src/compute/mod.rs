@@ -195,11 +195,7 @@ fn positive(what: &str, value: f64) -> Result<f64, String> {
 
 /// A number in words: one with hundreds of digits by its power of ten.
 fn shown(value: f64) -> String {
-    if value == 0.0 || (1e-9..1e15).contains(&value.abs()) {
-        value.to_string()
-    } else {
-        format!("{value:e}")
-    }
+    vaaka_core::quantity::show_short(value)
 }
 
 /// Words of an error of the core.

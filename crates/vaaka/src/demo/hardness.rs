@@ -177,7 +177,7 @@ pub const TESTERS: [Gear; 3] = [
         work: None,
         any_of_kind: false,
         // A cone that wears reads hard plates too hard.
-        story: Story::Drift { onset: 62.0, per_week: 0.0017 },
+        story: Story::Drift { onset: 62.0, per_week: 0.0013 },
     },
     Gear {
         tag: "P-21",

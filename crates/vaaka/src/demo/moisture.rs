@@ -47,7 +47,7 @@ const LIGHT_CLOTH: Gear = Gear {
     work: None,
     any_of_kind: false,
     // What stays in the chamber is measured with every filling.
-    story: Story::Drift { onset: 48.0, per_week: 0.003 },
+    story: Story::Drift { onset: 48.0, per_week: 0.0022 },
 };
 
 /// The curves that are checked.
@@ -93,7 +93,7 @@ pub fn settings(plan: &MoisturePlan) -> Result<Settings, AppError> {
     Ok(Settings::V1(SettingsV1 {
         empty_limit: Some(half("0.05")?),
         mean_limit: half("0.3")?,
-        single_limit: None,
+        single_limit: Some(half("0.5")?),
         range_limit: Some(half("0.4")?),
         container_volume: plan.volume.map(decimal).transpose()?,
         pause_seconds: 30,

@@ -189,7 +189,12 @@ fn fed(one: Computation, place: u64) -> Vec<String> {
     let (mut answers, mut refusals) = (0, 0);
     for seed in 0..TRIES {
         let mut rng = ChaCha8Rng::seed_from_u64(1_000 * place + seed);
-        let input = made(&schema["input"], &schema["input"], seed % 2 == 0, &mut rng).to_string();
+        // What only fits together shows an example, and an example is answered.
+        let example = &schema["input"]["examples"][0];
+        let input = match seed == 0 && example.is_object() {
+            true => example.to_string(),
+            false => made(&schema["input"], &schema["input"], seed % 2 == 0, &mut rng).to_string(),
+        };
         let short: String = input.chars().take(700).collect();
         let (send, receive) = channel();
         let text = input.clone();

@@ -92,6 +92,18 @@ impl Case {
         lines(&self.server.database, query).await
     }
 
+    /// A lead orders a check of a cell.
+    async fn order(&self, cell: usize) {
+        let query = format!(
+            "SELECT plan_id::text AS line FROM plan_versions WHERE id = {}",
+            self.plans[cell]
+        );
+        let plan = lines(&self.server.database, &query).await.remove(0);
+        let order = [("reason", "cleaned and levelled, the pan was touching")];
+        let ordered = post(&self.ilma, &format!("/plans/{plan}/order"), &order).await;
+        assert_eq!(ordered.status, StatusCode::SEE_OTHER, "{}", ordered.words("main"));
+    }
+
     async fn page(&self) -> Page {
         self.ilma.get("/instruments/R-02").await
     }
@@ -123,6 +135,20 @@ async fn a_failure_on_one_cell_holds_that_cell_alone() {
     .await;
     assert_eq!(notices, ["Tank scale R-02 (long beam): its failure is confirmed"]);
 
+    // That the whole is held and comes back decides nothing about the cell: its notice stays.
+    assert_eq!(case.use_it(&case.aino, None, "on_hold").await.status, StatusCode::SEE_OTHER);
+    case.order(0).await;
+    case.run(0, &FINE).await;
+    let back = case.use_it(&case.ilma, None, "in_service").await;
+    assert_eq!(back.status, StatusCode::SEE_OTHER, "{}", back.words("#use"));
+    assert_eq!(case.states().await, ["in_service", "in_service", "on_hold"]);
+    let still = lines(
+        &case.server.database,
+        "SELECT kind AS line FROM notices WHERE taken_by IS NULL AND kind = 'confirmed'",
+    )
+    .await;
+    assert_eq!(still, ["confirmed"]);
+
     // A pass on the other cell frees it as little as time does.
     let freed = case.use_it(&case.ilma, Some(1), "in_service").await;
     assert_eq!(freed.status, StatusCode::UNPROCESSABLE_ENTITY);
@@ -143,18 +169,7 @@ async fn a_failure_on_one_cell_holds_that_cell_alone() {
     for cell in [0, 1] {
         let ways = case.page().await.words("#way-on");
         assert!(ways.contains("Order a check"), "{ways}");
-        let plan = lines(
-            &case.server.database,
-            &format!(
-                "SELECT plan_id::text AS line FROM plan_versions WHERE id = {}",
-                case.plans[cell]
-            ),
-        )
-        .await
-        .remove(0);
-        let order = [("reason", "cleaned and levelled, the pan was touching")];
-        let ordered = post(&case.ilma, &format!("/plans/{plan}/order"), &order).await;
-        assert_eq!(ordered.status, StatusCode::SEE_OTHER, "{}", ordered.words("main"));
+        case.order(cell).await;
         case.run(cell, &FINE).await;
         let ways = case.page().await.words("#way-on");
         assert!(ways.contains("Put it back in service"), "{ways}");
@@ -180,15 +195,7 @@ async fn what_was_not_checked_since_stays_behind() {
     assert_eq!(case.use_it(&case.aino, None, "on_hold").await.status, StatusCode::SEE_OTHER);
     let early = case.use_it(&case.ilma, None, "in_service").await;
     assert_eq!(early.status, StatusCode::UNPROCESSABLE_ENTITY, "nothing was checked since");
-    let order = [("reason", "put back on its stand and levelled")];
-    let plan = lines(
-        &case.server.database,
-        &format!("SELECT plan_id::text AS line FROM plan_versions WHERE id = {}", case.plans[0]),
-    )
-    .await
-    .remove(0);
-    let ordered = post(&case.ilma, &format!("/plans/{plan}/order"), &order).await;
-    assert_eq!(ordered.status, StatusCode::SEE_OTHER, "{}", ordered.words("main"));
+    case.order(0).await;
     case.run(0, &FINE).await;
     let back = case.use_it(&case.ilma, None, "in_service").await;
     assert_eq!(back.status, StatusCode::SEE_OTHER, "{}", back.words("#use"));
@@ -201,17 +208,7 @@ async fn what_was_not_checked_since_stays_behind() {
     assert_eq!(case.states().await[2], "on_hold", "not without a good check");
 
     // The restricted cell is told apart on the gate, too.
-    let order = [("reason", "put back on its stand and levelled")];
-    let plan = lines(
-        &case.server.database,
-        &format!("SELECT plan_id::text AS line FROM plan_versions WHERE id = {}", case.plans[1]),
-    )
-    .await
-    .remove(0);
-    assert_eq!(
-        post(&case.ilma, &format!("/plans/{plan}/order"), &order).await.status,
-        StatusCode::SEE_OTHER
-    );
+    case.order(1).await;
     case.run(1, &FINE).await;
     let restricted = case.use_it(&case.ilma, Some(1), "restricted").await;
     assert_eq!(restricted.status, StatusCode::SEE_OTHER, "{}", restricted.words("#use"));

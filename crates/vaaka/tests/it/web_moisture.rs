@@ -73,7 +73,7 @@ async fn fillings_are_read_with_their_mass_beside_them() {
     // The heap has a chart of its own, told apart by its cell.
     let charts = lines(
         &server.database,
-        "SELECT label || ' ' || unit AS line FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
+        "SELECT s.label || ' ' || s.unit AS line FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
          WHERE i.tag = 'P-31' AND derived IS NULL ORDER BY s.id",
     )
     .await;

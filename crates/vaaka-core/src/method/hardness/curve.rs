@@ -2,6 +2,8 @@
 
 use thiserror::Error;
 
+use crate::quantity::show_short;
+
 /// How the curve runs between its blocks.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum CurveBy {
@@ -34,7 +36,7 @@ pub enum CurveError {
     #[error("codes and hardness are numbers")]
     NoNumber,
     /// Two blocks of one code.
-    #[error("two blocks have the code {0}: read them again, the sensor does not tell them apart")]
+    #[error("two blocks have the code {}: read them again, the sensor does not tell them apart", show_short(*.0))]
     SameCode(f64),
     /// Hardness does not follow the codes.
     #[error(
@@ -43,12 +45,12 @@ pub enum CurveError {
     Order,
     /// The parabola turns within its blocks.
     #[error(
-        "the parabola turns at the code {0:.6}, between its blocks: one code would stand for two hardnesses"
+        "the parabola turns at the code {}, between its blocks: one code would stand for two hardnesses", show_short(*.0)
     )]
     Turns(f64),
     /// Outside the blocks nothing is known.
     #[error(
-        "the code {code} lies outside {from} to {to}: the curve is not drawn out beyond its blocks"
+        "the code {} lies outside {} to {}: the curve is not drawn out beyond its blocks", show_short(*code), show_short(*from), show_short(*to)
     )]
     Outside {
         /// The code.
