@@ -183,8 +183,10 @@ pub async fn open_after_event(
             }
             _ => None,
         };
+        // What nothing certifies has no target to come back to: its level begins anew, unknown.
+        let known = before.design.as_ref().filter(|_| stream.is_indication != Some(true));
         let fresh = StreamSlot {
-            design: before.design.as_ref().map(|design| design.after_correction(0.0, left)),
+            design: known.map(|design| design.after_correction(0.0, left)),
             state: ChartState::new(interval(&stream)),
             ..before
         };

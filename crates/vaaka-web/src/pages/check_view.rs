@@ -551,6 +551,7 @@ impl OpenRun {
 
     fn kept_of(&self, step: Option<&str>) -> Vec<KeptRow> {
         let to = self.error_unit();
+        let of_step = step.is_some();
         self.entries
             .standing
             .iter()
@@ -571,7 +572,18 @@ impl OpenRun {
                     value: match (reading.indication, &reading.unit) {
                         (Some(value), Some(unit)) => {
                             let shown = show_decimal(value, value.scale());
-                            format!("{shown} {unit}{}", beside_words(&step.input, reading.added))
+                            match (of_step, reading.added, &step.input) {
+                                // Beside the step there is little room, and its label says what it is.
+                                (
+                                    true,
+                                    Some(number),
+                                    Input::Reading { beside: Some(Beside::Number { .. }), .. },
+                                ) => format!("{shown} {unit} · {}", number.normalize()),
+                                _ => {
+                                    let beside = beside_words(&step.input, reading.added);
+                                    format!("{shown} {unit}{beside}")
+                                }
+                            }
                         }
                         _ => reading.typed.clone(),
                     },

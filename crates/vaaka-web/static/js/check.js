@@ -5,7 +5,9 @@ export function runCheck(check) {
   const main = () => check.querySelector("#typed");
   const field = main();
   // What stands in the field is what was refused or lost: typing on replaces it at once.
-  if (field && field.value) field.select();
+  // Selecting takes the focus along: not from a field that is asked about.
+  const asked = check.querySelector("form.entry [autofocus]");
+  if (field && field.value && (!asked || asked === field)) field.select();
 
   check.addEventListener("keydown", (event) => {
     const boxes = ticks();

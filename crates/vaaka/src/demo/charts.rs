@@ -26,6 +26,8 @@ pub struct Book {
     resolution: f64,
     /// Usual time between two points.
     interval: SignedDuration,
+    /// Whether nothing certifies what it shows.
+    is_indication: bool,
 }
 
 fn fault(error: impl std::fmt::Display) -> AppError {
@@ -70,7 +72,16 @@ impl Book {
             state,
             recent: Vec::new(),
         };
-        let mut book = Self { stream, segment: 0, slot, series: Vec::new(), resolution, interval };
+        let is_indication = characteristic.kind == CharacteristicKind::Indication;
+        let mut book = Self {
+            stream,
+            segment: 0,
+            slot,
+            series: Vec::new(),
+            resolution,
+            interval,
+            is_indication,
+        };
         book.push_segment(world, 1, "first checks", None, at)?;
         Ok(book)
     }
@@ -114,7 +125,9 @@ impl Book {
         at: Timestamp,
     ) -> Result<(), AppError> {
         let ordinal = world.segments[self.segment].ordinal + 1;
-        self.slot.design = self.slot.design.as_ref().map(|design| design.after_adjustment(0.0));
+        // What nothing certifies has no target to come back to: its level begins anew, unknown.
+        let known = self.slot.design.as_ref().filter(|_| !self.is_indication);
+        self.slot.design = known.map(|design| design.after_adjustment(0.0));
         self.push_segment(world, ordinal, cause, Some(event), at)
     }
 

@@ -1,5 +1,6 @@
 //! A hardness check as a technician makes it: blocks one after the other, each reading at a place that nobody has used.
 
+use diesel_async::SimpleAsyncConnection;
 use reqwest::StatusCode;
 
 use crate::client::{Bench, Page};
@@ -196,4 +197,30 @@ async fn a_failing_cell_leaves_the_other_in_use() {
         states,
         ["150 kg cone, HRC, tool steel restricted", "150 kg cone, HRC, stainless plate in_service"]
     );
+}
+
+/// What nothing certifies has no target to come back to: after a repair its chart begins anew, without limits that lie at nothing.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_code_has_no_target() {
+    let case = Case::new().await;
+    // Limits as if twenty shifts had frozen them; the demo of the tests is younger.
+    let design =
+        "UPDATE segments g SET design = (SELECT d.design FROM segments d WHERE d.design IS NOT NULL
+            AND d.design->>'basis' = 'baseline' LIMIT 1)
+        FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
+        WHERE s.id = g.stream_id AND i.tag = 'P-22'";
+    case.server.owner().await.batch_execute(design).await.unwrap();
+    case.clock.pass(60);
+    let typed = [("kind", "repaired"), ("note", "a new impact body put in")];
+    let noted = post(&case.aino, "/instruments/P-22/events", &typed).await;
+    assert_eq!(noted.status, StatusCode::SEE_OTHER, "{}", noted.words("main"));
+    let newest = lines(
+        &case.server.database,
+        "SELECT s.characteristic_key || ' ' || (g.design IS NOT NULL)::text AS line
+         FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
+         CROSS JOIN LATERAL (SELECT design FROM segments WHERE stream_id = s.id ORDER BY ordinal DESC LIMIT 1) g
+         WHERE i.tag = 'P-22' AND s.derived IS NULL ORDER BY s.id",
+    )
+    .await;
+    assert_eq!(newest, ["error-38 true", "error-58 true", "code-38 false", "code-58 false"]);
 }
