@@ -193,7 +193,7 @@ pub async fn cells_of(
     let decided = set_ups::state.ne("in_service");
     let found: Vec<SetUp> = set_ups::table
         .filter(set_ups::instrument_id.eq(instrument))
-        .filter(set_ups::in_use)
+        .filter(set_ups::in_use.or(set_ups::state.ne("in_service")))
         .filter(named.or(set_ups::id.eq_any(planned)).or(decided))
         .order(set_ups::id)
         .select(SetUp::as_select())

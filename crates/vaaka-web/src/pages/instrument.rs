@@ -263,11 +263,13 @@ async fn draw(
     let views = plans::of_instrument(connection, id).await?;
     let cells = set_up_rows(connection, &set_ups, &views, this).await?;
     let photos = files::of(connection, Owner::Instrument(id)).await?;
+    // As the form is answered: a cell that is held by itself is offered however few are left beside it.
+    let by_themselves = instruments::cells_of(connection, id).await?;
     let may_lead = signed.person.role == "lead";
     let offered = |to: &ServiceState| may_lead || *to == ServiceState::OnHold;
     let choices: Vec<_> = ServiceState::ALL
         .iter()
-        .filter(|to| offered(to) && (**to != this.service || !this.by_cell.is_empty()))
+        .filter(|to| offered(to) && (**to != this.service || !by_themselves.is_empty()))
         .map(|to| (to.word(), to.words(), refusal.typed("state", "to") == to.word()))
         .collect();
     let mut shown = vec!["events", "uses"];
@@ -302,12 +304,11 @@ async fn draw(
             .iter()
             .filter_map(|plan| Some((plan.cell.clone(), plan.cell_only.clone()?)))
             .collect(),
-        of_cells: this
-            .by_cell
+        of_cells: by_themselves
             .iter()
-            .map(|(id, cell)| {
-                let chosen = refusal.typed("state", "of") == id.0.to_string();
-                (id.0, cell.name.clone(), chosen)
+            .map(|cell| {
+                let chosen = refusal.typed("state", "of") == cell.id.0.to_string();
+                (cell.id.0, cell.name.clone(), chosen)
             })
             .collect(),
         facts: facts(this),

@@ -149,6 +149,17 @@ async fn a_failure_on_one_cell_holds_that_cell_alone() {
     .await;
     assert_eq!(still, ["confirmed"]);
 
+    // Nor is anybody stuck where the other cell, or this one, goes out of use meanwhile: it is still offered by itself.
+    for cell in [0, 1] {
+        let path = format!("/instruments/R-02/set-ups/{}", case.cells[cell]);
+        let out = post(&case.ilma, &path, &[("in_use", "no")]).await;
+        assert_eq!(out.status, StatusCode::SEE_OTHER, "{}", out.words("main"));
+        let offered = case.page().await.all("#of option");
+        assert!(offered.iter().any(|one| one == "long beam alone"), "{cell}: {offered:?}");
+        let back = post(&case.ilma, &path, &[("in_use", "yes")]).await;
+        assert_eq!(back.status, StatusCode::SEE_OTHER, "{}", back.words("main"));
+    }
+
     // A pass on the other cell frees it as little as time does.
     let freed = case.use_it(&case.ilma, Some(1), "in_service").await;
     assert_eq!(freed.status, StatusCode::UNPROCESSABLE_ENTITY);
