@@ -80,7 +80,7 @@ pub fn fixture_step(plan: &PlanSpec, measured: &[StepKey]) -> Step {
     let sentences = [format!("{}: clean, whole and the right one.", plan.fixture)];
     Step {
         voids: measured.to_vec(),
-        ..Step::confirm("fixture", "Container or fixture", "Take what holds it", &sentences, false)
+        ..Step::confirm("fixture", "Container or fixture", "Take what holds it", &sentences, None)
     }
 }
 
@@ -168,4 +168,10 @@ pub fn range_of(
             rounding_of(plan),
         )
     })
+}
+
+/// "400 kPa", "62 HRC": a value in the unit of the plan's display, as spoken.
+pub fn value_words(plan: &PlanSpec, value: Decimal) -> String {
+    let value = value.normalize();
+    format!("{} {}", show_decimal(value, value.scale()), plan.unit)
 }

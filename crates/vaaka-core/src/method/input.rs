@@ -57,6 +57,8 @@ pub enum Input {
         sentences: Vec<String>,
         /// True for cautions, which are drawn as such.
         caution: bool,
+        /// Whether who has ticked them in this shift confirms them all with one key the next time.
+        folds: bool,
     },
     /// The tag on the standard in hand is scanned or typed.
     Tag {
@@ -211,7 +213,7 @@ mod tests {
 
     #[test]
     fn kinds_are_told_apart_and_know_themselves() {
-        let confirm = |caution| Input::Confirm { sentences: vec![], caution };
+        let confirm = |caution| Input::Confirm { sentences: vec![], caution, folds: false };
         let wait =
             Input::WaitStart { what: "soak".into(), minimum_seconds: 1, maximum_seconds: None };
         let over = Input::WaitOver { start: "wait-1".into(), what: "soak".into() };

@@ -25,7 +25,7 @@ mod warnings;
 pub mod weighing;
 
 pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, duration_words};
-pub use around::{Precondition, RequiredSetting, SettingKind, Wait};
+pub use around::{Around, Precondition, RequiredSetting, SettingKind, Wait};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
 pub use input::{Beside, ChoiceWord, Input, MOST_TEXT, PeakWanted};

@@ -90,17 +90,17 @@ impl Step {
         }
     }
 
-    /// Sentences to tick off, one by one; cautions are drawn as such.
+    /// Sentences to tick off, one by one; cautions, which are drawn as such, say whether they fold in the next check of a shift.
     #[must_use]
     pub fn confirm(
         key: &str,
         title: &str,
         instruction: &str,
         sentences: &[String],
-        caution: bool,
+        caution: Option<bool>,
     ) -> Self {
         Self {
-            detail: if caution {
+            detail: if caution.is_some() {
                 "Follow your local rules and the maker's instructions; licensed work stays with licensed people.".into()
             } else {
                 "Tick each line when it is done.".into()
@@ -109,7 +109,11 @@ impl Step {
                 key,
                 title.into(),
                 instruction.into(),
-                Input::Confirm { sentences: sentences.to_vec(), caution },
+                Input::Confirm {
+                    sentences: sentences.to_vec(),
+                    caution: caution.is_some(),
+                    folds: caution.unwrap_or_default(),
+                },
             )
         }
     }

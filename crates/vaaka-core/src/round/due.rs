@@ -119,6 +119,17 @@ impl DueRule {
             Self::EachYear => last.saturating_add(1.year()),
         })
     }
+
+    /// Whether what a check showed is ageing: the day on which the next one fell due has passed. Of a rule of every shift that
+    /// is the day after the last check; before each use nothing ages, because nothing is used unchecked.
+    #[must_use]
+    pub fn ages(self, last: Date, today: Date) -> bool {
+        match self {
+            Self::BeforeUse => false,
+            Self::EachShift => today > last.saturating_add(1.day()),
+            _ => self.next(Some(last)).is_some_and(|due| today > due),
+        }
+    }
 }
 
 impl std::str::FromStr for DueRule {
@@ -212,6 +223,20 @@ mod tests {
         #[case] due: bool,
     ) {
         assert_eq!(rule.is_due(last, today), due);
+    }
+
+    #[rstest]
+    // The day on which it falls due is a day to do it in.
+    #[case(DueRule::EachWeek, date(2026, 11, 30), false)]
+    #[case(DueRule::EachWeek, date(2026, 12, 1), true)]
+    #[case(DueRule::EachShift, date(2026, 11, 24), false)]
+    #[case(DueRule::EachShift, date(2026, 11, 25), true)]
+    #[case(DueRule::EachDay, date(2026, 11, 24), false)]
+    #[case(DueRule::EachDay, date(2026, 11, 25), true)]
+    #[case(DueRule::EachYear, date(2027, 11, 24), true)]
+    #[case(DueRule::BeforeUse, date(2027, 11, 24), false)]
+    fn what_a_check_showed_ages(#[case] rule: DueRule, #[case] today: Date, #[case] ages: bool) {
+        assert_eq!(rule.ages(MONDAY, today), ages);
     }
 
     #[test]

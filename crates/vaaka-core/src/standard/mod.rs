@@ -1,6 +1,7 @@
 //! Check standards: what their certificates vouch for, whether they can serve now, how their
 //! values change, and what rests on them.
 
+mod air;
 mod change;
 mod crossover;
 mod drying;
@@ -10,7 +11,12 @@ mod piece;
 mod plausible;
 mod salt;
 mod soak;
+mod weights;
 
+pub use air::{
+    Air, AirError, CONVENTIONAL_AIR, CONVENTIONAL_WEIGHT, FORMULA_RELATIVE_UNCERTAINTY,
+    air_density, buoyancy_share,
+};
 pub use change::{ValueChange, ValueChangeKind, changes_between, classify};
 pub use crossover::{Crossover, MINIMUM_CROSSOVER_PAIRS, crossover};
 pub use drying::{Drying, DryingError, Moisture, by_drying};
@@ -23,6 +29,7 @@ pub use piece::{CertifiedPiece, CombinedReference, ValueAt, combine, same_nomina
 pub use plausible::{far_words, is_far, value_remarks};
 pub use salt::{Salt, SaltError, SaltHumidity};
 pub use soak::{Soak, SoakError, soak};
+pub use weights::{WeightClass, WeightError, weight_mpe};
 
 use thiserror::Error;
 

@@ -347,3 +347,59 @@ fn one_bad_single_fails() {
         verdict.reasons
     );
 }
+
+/// What surrounds any measuring surrounds weighing, too: settings and conditions before the scale is made ready, and a wait that
+/// binds whatever is read on it. No certified mass follows a temperature, so that no plan may seem to take one.
+#[test]
+fn weighing_has_surroundings_like_any_other() {
+    let with = |more: serde_json::Value| {
+        let mut plan = plan();
+        let own = plan.settings.as_object_mut().unwrap();
+        own.extend(more.as_object().unwrap().clone());
+        plan
+    };
+    let condition = |of_standard: bool| {
+        json!({ "name": "Room", "unit": "°C", "lower": "15", "upper": "30", "advice": "Wait.",
+        "standard_temperature": of_standard })
+    };
+    let full = with(json!({
+        "settings": [{ "name": "the unit", "kind": "exactly", "expected": "kg" }],
+        "conditions": [condition(false)],
+        "waits": [{ "what": "Warm up", "minimum_seconds": 600, "maximum_seconds": 7200 }],
+    }));
+    let way = Weighing.way(&full).unwrap();
+    let place = |key: &str| {
+        way.iter()
+            .position(|step| step.key.0.starts_with(key))
+            .unwrap_or_else(|| panic!("no {key}"))
+    };
+    let order = [
+        "cautions",
+        "tag",
+        "setting",
+        "condition",
+        "prepared",
+        "wait",
+        "zero",
+        "load-1",
+        "zero-return",
+        "review",
+        "closing",
+    ];
+    assert!(order.windows(2).all(|pair| place(pair[0]) < place(pair[1])), "{order:?}");
+    let bound = way.iter().filter(|step| step.within.is_some()).count();
+    let read = way.iter().filter(|step| step.input.measures()).count();
+    assert_eq!((bound, read), (5, 5));
+    assert!(Weighing.way(&plan()).unwrap().iter().all(|step| step.within.is_none()));
+
+    let said =
+        Weighing.way(&with(json!({ "conditions": [condition(true)] }))).unwrap_err().to_string();
+    assert!(
+        said.contains("Room: this method takes its certified values at no temperature"),
+        "{said}"
+    );
+    let said = Weighing.way(&with(
+        json!({ "settings": [{ "name": "the unit", "kind": "exactly", "expected": "" }] }),
+    ));
+    assert!(said.is_err(), "a setting that must be nothing");
+}

@@ -11,35 +11,57 @@ pub use settings::{RequiredSetting, SettingKind};
 pub use sheet::{conditions_group, sentences_group, settings_group, waits_group};
 pub use waits::Wait;
 
+use serde::{Deserialize, Serialize};
+
 use super::common::{fixture_step, standard_steps};
 use super::{MethodError, PlanSpec, Step, StepKey};
 
-/// What surrounds the measuring, borrowed from a family's own settings.
-#[derive(Debug, Clone, Copy)]
-pub struct Around<'a> {
-    /// What the standard is called, and what to do with its tag.
-    pub standard: (&'a str, &'a str),
-    /// What is made ready, "Make the gauge ready".
-    pub make_ready: &'a str,
+/// What surrounds the measuring: a part of the stored settings of every family, beside its own fields.
+#[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
+pub struct Around {
     /// Settings, confirmed value by value.
-    pub settings: &'a [RequiredSetting],
+    #[serde(default)]
+    pub settings: Vec<RequiredSetting>,
     /// Conditions.
-    pub conditions: &'a [Precondition],
+    #[serde(default)]
+    pub conditions: Vec<Precondition>,
     /// Waits, in their order.
-    pub waits: &'a [Wait],
+    #[serde(default)]
+    pub waits: Vec<Wait>,
     /// Cautions, each ticked before the first step.
-    pub cautions: &'a [String],
+    pub cautions: Vec<String>,
+    /// Whether who has ticked these very sentences in this shift confirms them all with one key in the next check.
+    #[serde(default)]
+    pub fold_cautions: bool,
     /// Sentences of the preparation, each ticked.
-    pub preparation: &'a [String],
+    pub preparation: Vec<String>,
     /// Closing sentences, each ticked.
-    pub closing: &'a [String],
+    pub closing: Vec<String>,
 }
 
-impl Around<'_> {
-    /// Why it cannot stand, where it cannot.
+/// How a family names what surrounds its measuring.
+#[derive(Debug, Clone, Copy)]
+pub struct Words {
+    /// When the cautions are read, "Before you begin".
+    pub begin: &'static str,
+    /// What the standard is called, and what to do with its tag.
+    pub standard: (&'static str, &'static str),
+    /// What is made ready, in short and as a sentence: "Make ready", "Make the gauge ready".
+    pub make_ready: (&'static str, &'static str),
+}
+
+impl Around {
+    /// Why it cannot stand, where it cannot. A method that does not follow the temperature of its standard must not seem to.
     #[must_use]
-    pub fn fault(&self, plan: &PlanSpec) -> Option<String> {
-        waits::fault(self.waits)
+    pub fn fault(&self, plan: &PlanSpec, follows_temperature: bool) -> Option<String> {
+        let asked = self.conditions.iter().find(|one| one.standard_temperature);
+        if let Some(condition) = asked.filter(|_| !follows_temperature) {
+            return Some(format!(
+                "{}: this method takes its certified values at no temperature, so that none can be that of the standard",
+                condition.name
+            ));
+        }
+        waits::fault(&self.waits)
             .or_else(|| self.settings.iter().find_map(RequiredSetting::fault))
             .or_else(|| {
                 self.conditions.iter().find_map(|one| conditions::condition_fault(one, plan))
@@ -54,6 +76,7 @@ impl Around<'_> {
     pub fn before(
         &self,
         plan: &PlanSpec,
+        words: Words,
         measured: &[StepKey],
         on_standard: impl Fn(usize) -> Vec<StepKey>,
     ) -> Result<Vec<Step>, MethodError> {
@@ -62,32 +85,38 @@ impl Around<'_> {
             way.push(Step::confirm(
                 "cautions",
                 "Cautions",
-                "Before you begin",
-                self.cautions,
-                true,
+                words.begin,
+                &self.cautions,
+                Some(self.fold_cautions),
             ));
         }
-        let (noun, detail) = self.standard;
+        let (noun, detail) = words.standard;
         way.extend(standard_steps(plan, noun, detail, on_standard));
         if !plan.fixture.is_empty() {
             way.push(fixture_step(plan, measured));
         }
-        way.extend(settings::steps(self.settings, measured));
-        way.extend(conditions::steps(self.conditions, plan, measured)?);
+        way.extend(settings::steps(&self.settings, measured));
+        way.extend(conditions::steps(&self.conditions, plan, measured)?);
         if !self.preparation.is_empty() {
             way.push(Step {
                 voids: measured.to_vec(),
-                ..Step::confirm("prepared", "Make ready", self.make_ready, self.preparation, false)
+                ..Step::confirm(
+                    "prepared",
+                    words.make_ready.0,
+                    words.make_ready.1,
+                    &self.preparation,
+                    None,
+                )
             });
         }
-        way.extend(waits::steps(self.waits, measured));
+        way.extend(waits::steps(&self.waits, measured));
         Ok(way)
     }
 
     /// The wait within whose longest time what is measured must be kept.
     #[must_use]
     pub fn within(&self) -> Option<StepKey> {
-        waits::binding(self.waits)
+        waits::binding(&self.waits)
     }
 
     /// The look over everything, and putting away.
@@ -99,8 +128,8 @@ impl Around<'_> {
                 "closing",
                 "Put away",
                 "Put everything back",
-                self.closing,
-                false,
+                &self.closing,
+                None,
             ));
         }
         way

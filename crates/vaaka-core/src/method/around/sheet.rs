@@ -32,32 +32,30 @@ pub fn settings_group() -> SheetGroup {
     }
 }
 
-/// Conditions before anything is measured.
-pub fn conditions_group() -> SheetGroup {
+/// Conditions before anything is measured; those of a method that follows the temperature of its standard say which one it is.
+pub fn conditions_group(follows_temperature: bool) -> SheetGroup {
     use SheetKind::{Bound, Decimal, Rows, Text, Tick};
     let field = SheetField::new;
+    let mut columns = vec![
+        field("name", "Condition", Text),
+        field("unit", "Unit", Text),
+        field("lower", "At least", Bound),
+        field("upper", "At most", Bound),
+        field("advice", "What to do otherwise", Text),
+    ];
+    if follows_temperature {
+        columns.extend([
+            field("standard_temperature", "Is the standard's", Tick).hint(
+                "“Is the standard's” marks the temperature at which a certified value that depends on it is taken.",
+            ),
+            field("half_width", "Thermometer, ±", Decimal { optional: true })
+                .hint("How far it may be off; half of its last digit at least."),
+        ]);
+    }
     SheetGroup {
-                title: "Conditions before anything is measured",
-                fields: vec![field(
-                    "conditions",
-                    "Conditions",
-                    Rows(vec![
-                        field("name", "Condition", Text),
-                        field("unit", "Unit", Text),
-                        field("lower", "At least", Bound),
-                        field("upper", "At most", Bound),
-                        field("advice", "What to do otherwise", Text)
-                            .hint("“Is the standard's” marks the temperature at which a certified value that depends on it is taken."),
-                        field(
-                            "standard_temperature",
-                            "Is the standard's",
-                            Tick,
-                        ),
-                        field("half_width", "Thermometer, ±", Decimal { optional: true })
-                            .hint("How far it may be off; half of its last digit at least."),
-                    ]),
-                )],
-            }
+        title: "Conditions before anything is measured",
+        fields: vec![field("conditions", "Conditions", Rows(columns))],
+    }
 }
 
 /// Waits, and what a family adds to them.
@@ -79,13 +77,16 @@ pub fn waits_group(more: Option<SheetField>) -> SheetGroup {
 
 /// Sentences to tick off.
 pub fn sentences_group() -> SheetGroup {
-    use SheetKind::Lines;
+    use SheetKind::{Lines, Tick};
     let field = SheetField::new;
     SheetGroup {
         title: "Sentences to tick off, one a line",
         fields: vec![
             field("cautions", "Cautions before the first step", Lines)
                 .hint("What can hurt; local rules and licensed work are always mentioned."),
+            field("fold_cautions", "Cautions fold within a shift", Tick).hint(
+                "Who has ticked these very sentences one by one confirms them with one key in the next check, until the shift ends.",
+            ),
             field("preparation", "Making ready", Lines),
             field("closing", "Putting away", Lines)
                 .hint("Clean, put back, let pressure off, strike off what is spent."),

@@ -3,13 +3,13 @@
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 
-use super::way::{mean_limits, point_key, value_words};
+use super::keys::{key_of, mean_limits, point_key};
 use super::{Presentation, SettingsV1};
 use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
 use crate::method::around::temperature;
-use crate::method::common::{of_reading, rescaled};
+use crate::method::common::{of_reading, rescaled, value_words};
 use crate::method::{Limit, MethodError, PlanPoint, PlanSpec, RunState, Step, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::standard::{CombinedReference, combine};
@@ -64,7 +64,7 @@ pub fn so_far(
 
 fn bench<'a>(plan: &'a PlanSpec, settings: &'a SettingsV1, run: &RunState) -> Bench<'a> {
     let unit = plan.unit.error_unit(plan.resolution);
-    Bench { plan, settings, unit, temperature: temperature(&settings.conditions, run) }
+    Bench { plan, settings, unit, temperature: temperature(&settings.around.conditions, run) }
 }
 
 /// Certified value of what is put on at a point, in the unit of the display, at the temperature that was read.
@@ -98,17 +98,12 @@ pub fn settle(
         return Ok(step.clone());
     };
     let reference =
-        reference_at(plan, point, temperature(&settings.conditions, run))?.reference_value;
+        reference_at(plan, point, temperature(&settings.around.conditions, run))?.reference_value;
     Ok(Step {
         reference_value: Some(reference),
         tolerance: mean_limits(plan, settings, reference),
         ..step.clone()
     })
-}
-
-/// Key of the characteristic that a point makes.
-pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
-    format!("{prefix}-{}-{}", point.nominal.normalize(), point.travel.word())
 }
 
 impl Bench<'_> {
@@ -156,6 +151,7 @@ impl Bench<'_> {
         let half_digit = to_f64(Decimal::new(5, temperature.scale() + 1));
         let stated = self
             .settings
+            .around
             .conditions
             .iter()
             .find(|condition| condition.standard_temperature)

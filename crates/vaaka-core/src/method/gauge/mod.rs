@@ -5,6 +5,7 @@
 //! so, apart on every reading.
 
 mod evaluate;
+mod keys;
 mod scene;
 mod sheet;
 mod way;
@@ -12,12 +13,9 @@ mod way;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::around::Around;
+use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{
-    Limit, Method, MethodError, PlanPoint, PlanSpec, Precondition, RequiredSetting, RunState,
-    Sheet, Step, Travel, Wait,
-};
+use super::{Limit, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -55,20 +53,11 @@ pub struct SettingsV1 {
     pub hysteresis_limit: Option<Limit>,
     /// Limit of the range of repeated readings; recorded only where absent.
     pub range_limit: Option<Limit>,
-    /// Settings, confirmed value by value.
-    pub settings: Vec<RequiredSetting>,
-    /// Conditions.
-    pub conditions: Vec<Precondition>,
-    /// Waits, in their order.
-    pub waits: Vec<Wait>,
+    /// What surrounds the measuring.
+    #[serde(flatten)]
+    pub around: Around,
     /// Shortest time between two readings of one point, in seconds.
     pub pause_seconds: u32,
-    /// Cautions, each ticked before the first step.
-    pub cautions: Vec<String>,
-    /// Sentences of the preparation, each ticked.
-    pub preparation: Vec<String>,
-    /// Closing sentences, each ticked.
-    pub closing: Vec<String>,
 }
 
 impl Settings {
@@ -109,10 +98,10 @@ impl SettingsV1 {
                 return Some(format!("the point {nominal} lies outside the range"));
             }
         }
-        if let Some(words) = measured_twice(plan, |point| evaluate::key_of("error", point)) {
+        if let Some(words) = measured_twice(plan, |point| keys::key_of("error", point)) {
             return Some(words);
         }
-        self.around().fault(plan).or_else(|| {
+        self.around.fault(plan, true).or_else(|| {
             let limits = [
                 Some(&self.mean_limit),
                 self.single_limit.as_ref(),
@@ -122,21 +111,14 @@ impl SettingsV1 {
             limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
         })
     }
-
-    /// What surrounds the points.
-    fn around(&self) -> Around<'_> {
-        Around {
-            standard: ("standard", "Scan or type the tag that is on it."),
-            make_ready: "Make the gauge ready",
-            settings: &self.settings,
-            conditions: &self.conditions,
-            waits: &self.waits,
-            cautions: &self.cautions,
-            preparation: &self.preparation,
-            closing: &self.closing,
-        }
-    }
 }
+
+/// How what surrounds the measuring is called.
+const WORDS: Words = Words {
+    begin: "Before you begin",
+    standard: ("standard", "Scan or type the tag that is on it."),
+    make_ready: ("Make ready", "Make the gauge ready"),
+};
 
 /// The method.
 #[derive(Debug, Clone, Copy)]
@@ -176,7 +158,7 @@ impl Method for Gauge {
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {
-        evaluate::key_of("error", point)
+        keys::key_of("error", point)
     }
 
     fn evaluate(

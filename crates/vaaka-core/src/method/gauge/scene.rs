@@ -3,8 +3,8 @@
 
 use rust_decimal::Decimal;
 
-use super::way::value_words;
 use super::{Presentation, SettingsV1};
+use crate::method::common::value_words;
 use crate::method::{PlanSpec, Primitive, Scene, SpotState, Travel};
 use crate::quantity::{show_decimal, to_f64};
 

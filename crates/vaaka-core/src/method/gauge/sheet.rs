@@ -36,7 +36,7 @@ pub fn sheet() -> Sheet {
                 ],
             },
             settings_group(),
-            conditions_group(),
+            conditions_group(true),
             waits_group(Some(
                 field(
                     "pause_seconds",

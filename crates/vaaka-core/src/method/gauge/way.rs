@@ -2,22 +2,11 @@
 
 use rust_decimal::Decimal;
 
-use super::{Presentation, SettingsV1, evaluate, scene};
-use crate::judgement::ToleranceLimits;
+use super::keys::{key_of, mean_limits, point_key};
+use super::{Presentation, SettingsV1, WORDS, scene};
+use crate::method::common::value_words;
 use crate::method::{Input, MethodError, PlanPoint, PlanSpec, REVIEW, Step, StepKey, Travel};
-use crate::quantity::show_decimal;
 use crate::standard::combine;
-
-/// Key of the step of one point; the ordinal keeps two visits of one value apart.
-pub fn point_key(index: usize, point: &PlanPoint) -> StepKey {
-    StepKey(format!("point-{}-{}-{}", index + 1, point.nominal.normalize(), point.travel.word()))
-}
-
-/// "400 kPa": a value as spoken.
-pub fn value_words(plan: &PlanSpec, nominal: Decimal) -> String {
-    let nominal = nominal.normalize();
-    format!("{} {}", show_decimal(nominal, nominal.scale()), plan.unit)
-}
 
 /// Whether the plan goes down again.
 fn both_ways(plan: &PlanSpec) -> bool {
@@ -32,8 +21,8 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         .map(|(index, point)| point_key(index, point))
         .chain([StepKey::from(REVIEW)])
         .collect();
-    let around = settings.around();
-    let mut way = around.before(plan, &points, |place| {
+    let around = &settings.around;
+    let mut way = around.before(plan, WORDS, &points, |place| {
         let on_it = plan.points.iter().enumerate().filter(|(_, point)| point.standard == place);
         on_it.map(|(index, point)| point_key(index, point)).chain([REVIEW.into()]).collect()
     })?;
@@ -43,15 +32,6 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
     }
     way.extend(around.after());
     Ok(way)
-}
-
-/// Limits of the mean at a point, in the unit of the display.
-pub fn mean_limits(
-    plan: &PlanSpec,
-    settings: &SettingsV1,
-    reference: Decimal,
-) -> Option<ToleranceLimits> {
-    settings.mean_limit.limits(reference, plan)
 }
 
 fn point_step(
@@ -104,7 +84,7 @@ fn point_step(
         tolerance: mean_limits(plan, settings, reference),
         standard: point.standard,
         point: Some(index),
-        charted_as: point.charted.then(|| evaluate::key_of("error", point)),
+        charted_as: point.charted.then(|| key_of("error", point)),
         pause_seconds: settings.pause_seconds,
         within,
         scene: Some(scene::at_point(plan, settings, index)),

@@ -3,21 +3,16 @@
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 
-use super::way::{block_key, value_words};
+use super::keys::{block_key, key_of};
 use super::{FULL_CHECK, RepeatabilityBy, SettingsV1};
 use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
-use crate::method::common::{mean_error, of_reading, rounding_of};
+use crate::method::common::{mean_error, of_reading, rounding_of, value_words};
 use crate::method::{MethodError, PlanPoint, PlanSpec, RunState};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::stats::sample_std_dev;
 
 /// Places that per cent of a repeatability are kept with.
 const PERCENT_PLACES: u32 = 4;
-
-/// Key of the characteristic that a block makes.
-pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
-    format!("{prefix}-{}", point.nominal.normalize())
-}
 
 pub fn evaluate(
     plan: &PlanSpec,

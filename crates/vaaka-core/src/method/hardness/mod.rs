@@ -7,6 +7,7 @@
 
 mod curve;
 mod evaluate;
+mod keys;
 mod scene;
 mod sheet;
 mod size;
@@ -18,11 +19,10 @@ use serde::{Deserialize, Serialize};
 pub use curve::{CurveBy, CurveError, SensorCurve};
 pub use size::{brinell_diameter, vickers_diagonal};
 
-use super::around::Around;
+use super::around::{Around, Words};
 use super::common::measured_twice;
 use super::{
-    Limit, Method, MethodError, PlanPoint, PlanSpec, Precondition, RequiredSetting, RunState,
-    Scene, Sheet, Step, Travel, Wait,
+    Limit, Method, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet, Step, Travel,
 };
 use crate::judgement::Characteristic;
 use crate::standard::UsedFace;
@@ -95,18 +95,9 @@ pub struct SettingsV1 {
     /// What the tester calls the code of its sensor, which is read beside each value; empty where it shows none.
     #[serde(default)]
     pub sensor: String,
-    /// Settings, confirmed value by value.
-    pub settings: Vec<RequiredSetting>,
-    /// Conditions.
-    pub conditions: Vec<Precondition>,
-    /// Waits, in their order.
-    pub waits: Vec<Wait>,
-    /// Cautions, each ticked before the first step.
-    pub cautions: Vec<String>,
-    /// Sentences of the preparation, each ticked.
-    pub preparation: Vec<String>,
-    /// Closing sentences, each ticked.
-    pub closing: Vec<String>,
+    /// What surrounds the measuring.
+    #[serde(flatten)]
+    pub around: Around,
 }
 
 impl Settings {
@@ -137,8 +128,8 @@ impl SettingsV1 {
         }
         self.fault_of_blocks(plan)
             .or_else(|| self.fault_of_repeatability(plan))
-            .or_else(|| measured_twice(plan, |point| evaluate::key_of("error", point)))
-            .or_else(|| self.around().fault(plan))
+            .or_else(|| measured_twice(plan, |point| keys::key_of("error", point)))
+            .or_else(|| self.around.fault(plan, false))
             .or_else(|| {
                 let limits = [Some(&self.mean_limit), self.single_limit.as_ref()];
                 limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
@@ -231,24 +222,17 @@ impl SettingsV1 {
             _ => None,
         }
     }
-
-    /// What surrounds the readings.
-    fn around(&self) -> Around<'_> {
-        Around {
-            standard: (
-                "block",
-                "Look at its face: clean, its own side up. Scan or type the tag that is on it.",
-            ),
-            make_ready: "Make the tester ready",
-            settings: &self.settings,
-            conditions: &self.conditions,
-            waits: &self.waits,
-            cautions: &self.cautions,
-            preparation: &self.preparation,
-            closing: &self.closing,
-        }
-    }
 }
+
+/// How what surrounds the measuring is called.
+const WORDS: Words = Words {
+    begin: "Before you begin",
+    standard: (
+        "block",
+        "Look at its face: clean, its own side up. Scan or type the tag that is on it.",
+    ),
+    make_ready: ("Make ready", "Make the tester ready"),
+};
 
 /// The method.
 #[derive(Debug, Clone, Copy)]
@@ -304,7 +288,7 @@ impl Method for Hardness {
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {
-        evaluate::key_of("error", point)
+        keys::key_of("error", point)
     }
 
     fn evaluate(

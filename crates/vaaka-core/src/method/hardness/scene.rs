@@ -1,7 +1,7 @@
 //! The block on its base, and the map of its face: where it was read, and where next.
 
-use super::way::value_words;
 use super::{Procedure, SettingsV1};
+use crate::method::common::value_words;
 use crate::method::{PlanSpec, Primitive, Scene, SpotState};
 use crate::quantity::show_decimal;
 use crate::standard::{Spot, UsedFace};

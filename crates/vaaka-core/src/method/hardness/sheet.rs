@@ -59,7 +59,7 @@ pub fn sheet() -> Sheet {
             tester,
             limits,
             settings_group(),
-            conditions_group(),
+            conditions_group(false),
             waits_group(None),
             sentences_group(),
         ],

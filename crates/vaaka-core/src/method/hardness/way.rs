@@ -2,32 +2,22 @@
 
 use rust_decimal::Decimal;
 
-use super::{Procedure, SettingsV1, evaluate, scene};
+use super::keys::{block_key, key_of};
+use super::{Procedure, SettingsV1, WORDS, scene};
+use crate::method::common::value_words;
 use crate::method::{
     Beside, Input, MethodError, PlanPoint, PlanSpec, REVIEW, Step, StepKey, Travel,
 };
-use crate::quantity::show_decimal;
 use crate::standard::combine;
-
-/// Key of the step of one block.
-pub fn block_key(index: usize, point: &PlanPoint) -> StepKey {
-    StepKey(format!("block-{}-{}", index + 1, point.nominal.normalize()))
-}
-
-/// "60 HRC": a value as spoken.
-pub fn value_words(plan: &PlanSpec, value: Decimal) -> String {
-    let value = value.normalize();
-    format!("{} {}", show_decimal(value, value.scale()), plan.unit)
-}
 
 pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
     let keys = |on: &dyn Fn(&PlanPoint) -> bool| -> Vec<StepKey> {
         let points = plan.points.iter().enumerate().filter(|(_, point)| on(point));
         points.map(|(index, point)| block_key(index, point)).chain([REVIEW.into()]).collect()
     };
-    let around = settings.around();
-    let mut way =
-        around.before(plan, &keys(&|_| true), |place| keys(&|point| point.standard == place))?;
+    let around = &settings.around;
+    let mut way = around
+        .before(plan, WORDS, &keys(&|_| true), |place| keys(&|point| point.standard == place))?;
     let within = around.within();
     for (index, point) in plan.points.iter().enumerate() {
         way.push(block_step(plan, settings, (index, point), within.clone())?);
@@ -89,7 +79,7 @@ fn block_step(
         tolerance: settings.mean_limit.limits(reference, plan),
         standard: point.standard,
         point: Some(index),
-        charted_as: point.charted.then(|| evaluate::key_of("error", point)),
+        charted_as: point.charted.then(|| key_of("error", point)),
         within,
         scene: Some(scene::on_block(plan, settings, index, None)),
         voids: vec![StepKey::from(REVIEW)],

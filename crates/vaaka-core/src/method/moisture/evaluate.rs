@@ -3,19 +3,14 @@
 use rust_decimal::Decimal;
 
 use super::SettingsV1;
-use super::way::{empty_key, fill_key, value_words};
+use super::keys::{empty_key, fill_key, key_of};
 use crate::judgement::{Characteristic, CharacteristicKind};
-use crate::method::common::{mean_error, of_reading, range_of, rounding_of};
+use crate::method::common::{mean_error, of_reading, range_of, rounding_of, value_words};
 use crate::method::{MethodError, PlanPoint, PlanSpec, RunState};
 use crate::quantity::{Unit, decimals_of, to_f64};
 
 /// Places that a bulk density is kept with.
 const DENSITY_PLACES: u32 = 6;
-
-/// Key of the characteristic that a material makes.
-pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
-    format!("{prefix}-{}", point.nominal.normalize())
-}
 
 type Material<'a> = (&'a PlanPoint, Vec<(Decimal, Option<Decimal>)>);
 

@@ -5,6 +5,7 @@
 //! beside it, and the bulk density ρ = m/V is told by itself: it is that of a heap, not of its grains.
 
 mod evaluate;
+mod keys;
 mod scene;
 mod sheet;
 mod way;
@@ -12,12 +13,9 @@ mod way;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::around::Around;
+use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{
-    Limit, Method, MethodError, PlanPoint, PlanSpec, Precondition, RequiredSetting, RunState,
-    Sheet, Step, Travel, Wait,
-};
+use super::{Limit, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 use crate::quantity::Dimension;
 
@@ -48,18 +46,9 @@ pub struct SettingsV1 {
     pub container_volume: Option<Decimal>,
     /// Shortest time between two fillings, in seconds.
     pub pause_seconds: u32,
-    /// Settings, confirmed value by value: the product's curve first of all.
-    pub settings: Vec<RequiredSetting>,
-    /// Conditions.
-    pub conditions: Vec<Precondition>,
-    /// Waits, in their order.
-    pub waits: Vec<Wait>,
-    /// Cautions, each ticked before the first step.
-    pub cautions: Vec<String>,
-    /// Sentences of the preparation, each ticked.
-    pub preparation: Vec<String>,
-    /// Closing sentences, each ticked.
-    pub closing: Vec<String>,
+    /// What surrounds the measuring.
+    #[serde(flatten)]
+    pub around: Around,
 }
 
 impl Settings {
@@ -112,8 +101,8 @@ impl SettingsV1 {
                 return Some(format!("{nominal} % is no moisture: it is a share of the wet mass"));
             }
         }
-        measured_twice(plan, |point| evaluate::key_of("error", point))
-            .or_else(|| self.around().fault(plan))
+        measured_twice(plan, |point| keys::key_of("error", point))
+            .or_else(|| self.around.fault(plan, false))
             .or_else(|| {
                 let limits = [
                     self.empty_limit.as_ref(),
@@ -124,24 +113,17 @@ impl SettingsV1 {
                 limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
             })
     }
-
-    /// What surrounds the fillings.
-    fn around(&self) -> Around<'_> {
-        Around {
-            standard: (
-                "material",
-                "Look when its bag was opened; it goes back into it at once. Scan or type the tag that is on it.",
-            ),
-            make_ready: "Make the meter ready",
-            settings: &self.settings,
-            conditions: &self.conditions,
-            waits: &self.waits,
-            cautions: &self.cautions,
-            preparation: &self.preparation,
-            closing: &self.closing,
-        }
-    }
 }
+
+/// How what surrounds the measuring is called.
+const WORDS: Words = Words {
+    begin: "Before you begin",
+    standard: (
+        "material",
+        "Look when its bag was opened; it goes back into it at once. Scan or type the tag that is on it.",
+    ),
+    make_ready: ("Make ready", "Make the meter ready"),
+};
 
 /// The method.
 #[derive(Debug, Clone, Copy)]
@@ -181,7 +163,7 @@ impl Method for Moisture {
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {
-        evaluate::key_of("error", point)
+        keys::key_of("error", point)
     }
 
     fn evaluate(

@@ -33,7 +33,7 @@ pub fn sheet() -> Sheet {
             limits,
             filling,
             settings_group(),
-            conditions_group(),
+            conditions_group(false),
             waits_group(None),
             sentences_group(),
         ],

@@ -2,26 +2,11 @@
 
 use rust_decimal::Decimal;
 
-use super::{SettingsV1, evaluate, scene};
+use super::keys::{empty_key, fill_key, key_of};
+use super::{SettingsV1, WORDS, scene};
+use crate::method::common::value_words;
 use crate::method::{Beside, Input, MethodError, PlanPoint, PlanSpec, REVIEW, Step, StepKey};
-use crate::quantity::show_decimal;
 use crate::standard::combine;
-
-/// Key of the step that reads the empty chamber.
-pub fn empty_key() -> StepKey {
-    StepKey::from("empty")
-}
-
-/// Key of the step of one material.
-pub fn fill_key(index: usize, point: &PlanPoint) -> StepKey {
-    StepKey(format!("fill-{}-{}", index + 1, point.nominal.normalize()))
-}
-
-/// "6 %": a value as spoken.
-pub fn value_words(plan: &PlanSpec, value: Decimal) -> String {
-    let value = value.normalize();
-    format!("{} {}", show_decimal(value, value.scale()), plan.unit)
-}
 
 pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
     let fills = |on: &dyn Fn(&PlanPoint) -> bool| -> Vec<StepKey> {
@@ -29,10 +14,10 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         points.map(|(index, point)| fill_key(index, point)).chain([REVIEW.into()]).collect()
     };
     let mut all = fills(&|_| true);
-    let around = settings.around();
+    let around = &settings.around;
     let measured: Vec<StepKey> = std::iter::once(empty_key()).chain(all.clone()).collect();
     let mut way =
-        around.before(plan, &measured, |place| fills(&|point| point.standard == place))?;
+        around.before(plan, WORDS, &measured, |place| fills(&|point| point.standard == place))?;
     let within = around.within();
     way.push(
         Step {
@@ -103,7 +88,7 @@ fn fill_step(
         tolerance: settings.mean_limit.limits(reference, plan),
         standard: point.standard,
         point: Some(index),
-        charted_as: point.charted.then(|| evaluate::key_of("error", point)),
+        charted_as: point.charted.then(|| key_of("error", point)),
         pause_seconds: settings.pause_seconds,
         within,
         scene: Some(scene::filled(tag, &words)),

@@ -4,9 +4,9 @@ use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 
 use super::SettingsV1;
-use super::way::{peaks, scan_key, value_words};
+use super::keys::{key_of, peaks, scan_key};
 use crate::judgement::{Characteristic, CharacteristicKind, ToleranceLimits};
-use crate::method::common::{of_reading, rescaled};
+use crate::method::common::{of_reading, rescaled, value_words};
 use crate::method::{
     Curve, CurveKind, Fact, Limit, Live, MethodError, PeakWanted, Picture, PlanPoint, PlanSpec,
     Plot, PlotAxis, PlotMark, RunState, bars_of,
@@ -17,11 +17,6 @@ use crate::trace::{Peak, PeakFault, Trace, find_peak};
 
 /// Places of a position beyond those of the display: it is fitted, not read.
 const MORE_PLACES: u32 = 2;
-
-/// Key of the characteristic that a peak makes.
-pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
-    format!("{prefix}-{}", point.nominal.normalize())
-}
 
 pub fn evaluate(
     plan: &PlanSpec,

@@ -5,6 +5,7 @@
 //! hold for a spectral slit width, which is a setting of the plan.
 
 mod evaluate;
+mod keys;
 mod scene;
 mod sheet;
 mod way;
@@ -12,12 +13,9 @@ mod way;
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
-use super::around::Around;
+use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{
-    Limit, Live, Method, MethodError, PlanPoint, PlanSpec, Precondition, RequiredSetting, RunState,
-    Sheet, Step, Travel, Wait,
-};
+use super::{Limit, Live, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 use crate::quantity::{Dimension, to_f64};
 use crate::trace::{Extreme, PositionBy};
@@ -110,18 +108,9 @@ pub struct SettingsV1 {
     pub position_limit: Limit,
     /// Limit of the range of repeated scans; recorded only where absent.
     pub range_limit: Option<Limit>,
-    /// Settings, confirmed value by value.
-    pub settings: Vec<RequiredSetting>,
-    /// Conditions.
-    pub conditions: Vec<Precondition>,
-    /// Waits, in their order.
-    pub waits: Vec<Wait>,
-    /// Cautions, each ticked before the first step.
-    pub cautions: Vec<String>,
-    /// Sentences of the preparation, each ticked.
-    pub preparation: Vec<String>,
-    /// Closing sentences, each ticked.
-    pub closing: Vec<String>,
+    /// What surrounds the measuring.
+    #[serde(flatten)]
+    pub around: Around,
 }
 
 impl Settings {
@@ -191,26 +180,12 @@ impl SettingsV1 {
                 ));
             }
         }
-        measured_twice(plan, |point| evaluate::key_of("position", point))
-            .or_else(|| self.around().fault(plan))
+        measured_twice(plan, |point| keys::key_of("position", point))
+            .or_else(|| self.around.fault(plan, false))
             .or_else(|| {
                 let limits = [Some(&self.position_limit), self.range_limit.as_ref()];
                 limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
             })
-    }
-
-    /// What surrounds the scans.
-    fn around(&self) -> Around<'_> {
-        Around {
-            standard: ("standard", "Hold it by its mount; scan or type the tag that is on it."),
-            make_ready: "Make the instrument ready",
-            settings: &self.settings,
-            conditions: &self.conditions,
-            waits: &self.waits,
-            cautions: &self.cautions,
-            preparation: &self.preparation,
-            closing: &self.closing,
-        }
     }
 
     /// Half-width of the search.
@@ -218,6 +193,13 @@ impl SettingsV1 {
         to_f64(self.window)
     }
 }
+
+/// How what surrounds the measuring is called.
+const WORDS: Words = Words {
+    begin: "Before you begin",
+    standard: ("standard", "Hold it by its mount; scan or type the tag that is on it."),
+    make_ready: ("Make ready", "Make the instrument ready"),
+};
 
 /// The method.
 #[derive(Debug, Clone, Copy)]
@@ -261,7 +243,7 @@ impl Method for Spectrum {
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {
-        evaluate::key_of("position", point)
+        keys::key_of("position", point)
     }
 
     fn evaluate(

@@ -1,7 +1,7 @@
 //! The beam: lamp, slit, the standard in its holder, detector.
 
 use super::SettingsV1;
-use super::way::value_words;
+use crate::method::common::value_words;
 use crate::method::{PlanSpec, Primitive, Scene, SpotState};
 
 /// The standard stands in the beam.

@@ -50,7 +50,7 @@ pub fn sheet() -> Sheet {
             scan,
             limits,
             settings_group(),
-            conditions_group(),
+            conditions_group(false),
             waits_group(None),
             sentences_group(),
         ],

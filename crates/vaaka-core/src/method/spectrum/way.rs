@@ -2,41 +2,12 @@
 
 use rust_decimal::Decimal;
 
-use super::{SettingsV1, scene};
+use super::keys::{peaks, scan_key};
+use super::{SettingsV1, WORDS, scene};
+use crate::method::common::value_words;
 use crate::method::{Input, MethodError, PeakWanted, PlanSpec, REVIEW, Step, StepKey};
 use crate::quantity::{show_decimal, to_f64};
-use crate::standard::combine;
-use crate::trace::{ChannelWanted, Search, TraceWanted};
-
-/// Key of the step that takes the scans.
-pub fn scan_key() -> StepKey {
-    StepKey::from("scan")
-}
-
-/// "361.5 nm": a value as spoken.
-pub fn value_words(plan: &PlanSpec, value: Decimal) -> String {
-    let value = value.normalize();
-    format!("{} {}", show_decimal(value, value.scale()), plan.unit)
-}
-
-/// The peaks that a scan must show, in the order of the plan.
-pub fn peaks(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<PeakWanted>, MethodError> {
-    let peaks = plan.points.iter().map(|point| {
-        let certified = combine(&point.pieces, plan.unit)?.reference_value;
-        Ok(PeakWanted {
-            name: value_words(plan, point.nominal),
-            channel: 0,
-            search: Search {
-                centre: to_f64(certified),
-                half_width: settings.half_width(),
-                extreme: settings.quantity.extreme(),
-                by: settings.peak_by.position(),
-                least: to_f64(settings.least_height),
-            },
-        })
-    });
-    peaks.collect()
-}
+use crate::trace::{ChannelWanted, TraceWanted};
 
 fn wanted(plan: &PlanSpec, settings: &SettingsV1, peaks: &[PeakWanted]) -> TraceWanted {
     let from = peaks.iter().map(|one| one.search.centre - one.search.half_width);
@@ -57,8 +28,8 @@ fn wanted(plan: &PlanSpec, settings: &SettingsV1, peaks: &[PeakWanted]) -> Trace
 
 pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
     let measured = [scan_key(), StepKey::from(REVIEW)];
-    let around = settings.around();
-    let mut way = around.before(plan, &measured, |_| measured.to_vec())?;
+    let around = &settings.around;
+    let mut way = around.before(plan, WORDS, &measured, |_| measured.to_vec())?;
     let peaks = peaks(plan, settings)?;
     let wanted = wanted(plan, settings, &peaks);
     let (from, to) = wanted.covers;

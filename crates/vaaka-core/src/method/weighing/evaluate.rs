@@ -3,11 +3,11 @@
 use rust_decimal::Decimal;
 
 use super::SettingsV1;
-use super::way::{LOAD, RETURN, ZERO, limit_at, load_key, load_words};
+use super::keys::{LOAD, RETURN, ZERO, key_of, limit_at, load_key};
 use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
-use crate::method::common::{of_reading, rescaled};
+use crate::method::common::{of_reading, rescaled, value_words};
 use crate::method::{MethodError, Place, PlanPoint, PlanSpec, RunState, Step, StepKey, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
 use crate::standard::combine;
@@ -234,18 +234,9 @@ impl Bench<'_> {
     }
 }
 
-/// Key of the characteristic that a point makes; two visits of one load differ by their travel.
-pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
-    let nominal = point.nominal.normalize();
-    match point.travel {
-        Travel::Corner => format!("{prefix}-{nominal}-{}", point.place.word()),
-        travel => format!("{prefix}-{nominal}-{}", travel.word()),
-    }
-}
-
 fn error_characteristic(bench: &Bench<'_>, loads: &[Load<'_>], load: &Load<'_>) -> Characteristic {
     let point = load.point;
-    let words = load_words(bench.plan, point.nominal);
+    let words = value_words(bench.plan, point.nominal);
     let label = match point.travel {
         Travel::Rising => format!("Error at {words}"),
         Travel::Falling => format!("Error at {words}, falling"),
@@ -283,7 +274,7 @@ fn repeatability(bench: &Bench<'_>, load: &Load<'_>) -> Option<Characteristic> {
         return None;
     }
     let range = *load.errors.iter().max()? - *load.errors.iter().min()?;
-    let words = load_words(bench.plan, load.point.nominal);
+    let words = value_words(bench.plan, load.point.nominal);
     Some(Characteristic {
         nominal: Some(load.point.nominal),
         limits: Some(ToleranceLimits {
@@ -313,7 +304,7 @@ fn hysteresis(bench: &Bench<'_>, loads: &[Load<'_>]) -> Vec<Characteristic> {
             let rising = loads.iter().find(|load| {
                 load.point.travel == Travel::Rising && load.point.nominal == falling.point.nominal
             })?;
-            let words = load_words(bench.plan, falling.point.nominal);
+            let words = value_words(bench.plan, falling.point.nominal);
             let inverse = |load: &Load<'_>| 1.0 / load.errors.len().max(1) as f64;
             Some(Characteristic {
                 nominal: Some(falling.point.nominal),

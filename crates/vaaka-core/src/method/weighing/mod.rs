@@ -4,16 +4,23 @@
 //! (OIML R 76-1:2006, A.4.4.3); corrected for the error at zero, E_c = E − E₀.
 
 mod evaluate;
+mod keys;
 mod mpe;
 mod scene;
 mod sheet;
+mod studies;
 mod way;
 
 pub use mpe::{AccuracyClass, LimitStage, maximum_permissible_error};
+pub use studies::{
+    Eccentricity, LEAST_DEVIATION, Repeatability, StudyError, TestLoad, eccentricity,
+    minimum_weight, repeatability, substitution,
+};
 
 use rust_decimal::Decimal;
 use serde::{Deserialize, Serialize};
 
+use super::around::{Around, Words};
 use super::common::measured_twice;
 use super::{Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
@@ -55,12 +62,9 @@ pub struct SettingsV1 {
     pub added_weights: bool,
     /// Where the weights stand, for the drawing.
     pub case: String,
-    /// Sentences of the preparation, each ticked.
-    pub preparation: Vec<String>,
-    /// Cautions, each ticked before anything is lifted.
-    pub cautions: Vec<String>,
-    /// Closing sentences, each ticked.
-    pub closing: Vec<String>,
+    /// What surrounds the measuring.
+    #[serde(flatten)]
+    pub around: Around,
 }
 
 impl Settings {
@@ -82,13 +86,21 @@ impl Settings {
         } else {
             None
         };
-        let twice = || measured_twice(plan, |point| evaluate::key_of("error", point));
-        match why.map(str::to_owned).or_else(twice) {
+        let twice = || measured_twice(plan, |point| keys::key_of("error", point));
+        let around = || settings.around.fault(plan, false);
+        match why.map(str::to_owned).or_else(twice).or_else(around) {
             Some(why) => Err(MethodError::Settings { why }),
             None => Ok(settings),
         }
     }
 }
+
+/// How what surrounds the weighing is called.
+const WORDS: Words = Words {
+    begin: "Before you lift anything",
+    standard: ("weight set", "Scan or type the tag that is on the case in your hand."),
+    make_ready: ("Level, clean, empty", "Make the scale ready"),
+};
 
 /// The method.
 #[derive(Debug, Clone, Copy)]
@@ -132,7 +144,7 @@ impl Method for Weighing {
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {
-        evaluate::key_of("error", point)
+        keys::key_of("error", point)
     }
 
     fn evaluate(

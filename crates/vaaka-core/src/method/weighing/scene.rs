@@ -86,7 +86,7 @@ pub fn load(plan: &PlanSpec, settings: &SettingsV1, point: &PlanPoint, words: &s
     Scene {
         description: format!(
             "The pan seen from above: {words} goes {}. Pieces: {}.",
-            super::way::place_words(point.place),
+            super::keys::place_words(point.place),
             piece_list(point)
         ),
         primitives,

@@ -1,9 +1,10 @@
 //! The settings of a weighing plan as a sheet.
 
+use crate::method::around::{conditions_group, sentences_group, settings_group, waits_group};
 use crate::method::{Sheet, SheetField, SheetGroup, SheetKind};
 
 pub fn sheet() -> Sheet {
-    use SheetKind::{Choice, Decimal, Lines, Text, Tick};
+    use SheetKind::{Choice, Decimal, Text, Tick};
     let field = SheetField::new;
     Sheet {
         schema: "weighing-1",
@@ -38,15 +39,10 @@ pub fn sheet() -> Sheet {
                     field("case", "Where the weights stand", Text).hint("For the drawing, like “kitchen weights, red case”."),
                 ],
             },
-            SheetGroup {
-                title: "Sentences to tick off, one a line",
-                fields: vec![
-                    field("cautions", "Cautions before anything is lifted", Lines)
-                        .hint("What can hurt; local rules and licensed work are always mentioned."),
-                    field("preparation", "Making ready", Lines),
-                    field("closing", "Putting away", Lines),
-                ],
-            },
+            settings_group(),
+            conditions_group(false),
+            waits_group(None),
+            sentences_group(),
         ],
     }
 }

@@ -2,44 +2,14 @@
 
 use rust_decimal::Decimal;
 
-use super::{LimitStage, SettingsV1, evaluate, maximum_permissible_error, scene};
+use super::keys::{RETURN, ZERO, key_of, limit_at, load_key, place_words};
+use super::{SettingsV1, WORDS, scene};
 use crate::judgement::ToleranceLimits;
-use crate::method::common::{fixture_step, standard_steps};
+use crate::method::common::value_words;
 use crate::method::{
-    Beside, Input, MethodError, Place, PlanPoint, PlanSpec, Purpose, REVIEW, Step, StepKey, Travel,
+    Beside, Input, MethodError, Place, PlanPoint, PlanSpec, REVIEW, Step, StepKey, Travel,
 };
-use crate::quantity::show_decimal;
 use crate::standard::combine;
-
-/// Key of the zero step.
-pub const ZERO: &str = "zero";
-/// Key of the return to zero.
-pub const RETURN: &str = "zero-return";
-
-/// How keys of loads begin.
-pub const LOAD: &str = "load-";
-
-/// Key of the step of one point; the ordinal keeps two visits of one load apart.
-pub fn load_key(index: usize, point: &PlanPoint) -> StepKey {
-    StepKey(format!("{LOAD}{}-{}-{}", index + 1, point.nominal.normalize(), point.travel.word()))
-}
-
-/// "20 kg", "0.5 g": the load as spoken.
-pub fn load_words(plan: &PlanSpec, nominal: Decimal) -> String {
-    let nominal = nominal.normalize();
-    format!("{} {}", show_decimal(nominal, nominal.scale()), plan.unit)
-}
-
-/// In words where a piece goes, "in the middle of the pan".
-pub fn place_words(place: Place) -> &'static str {
-    match place {
-        Place::Middle => "in the middle of the pan",
-        Place::BackLeft => "at the back left of the pan",
-        Place::BackRight => "at the back right of the pan",
-        Place::FrontLeft => "at the front left of the pan",
-        Place::FrontRight => "at the front right of the pan",
-    }
-}
 
 pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
     let loads: Vec<StepKey> =
@@ -48,58 +18,18 @@ pub fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodEr
         .chain(loads.iter().cloned())
         .chain([StepKey::from(RETURN), StepKey::from(REVIEW)])
         .collect();
-    let mut way = Vec::new();
-    if !settings.cautions.is_empty() {
-        way.push(Step::confirm(
-            "cautions",
-            "Cautions",
-            "Before you lift anything",
-            &settings.cautions,
-            true,
-        ));
-    }
-    let tag = "Scan or type the tag that is on the case in your hand.";
-    way.extend(standard_steps(plan, "weight set", tag, |_| measured.clone()));
-    if !plan.fixture.is_empty() {
-        way.push(fixture_step(plan, &measured));
-    }
-    if !settings.preparation.is_empty() {
-        way.push(Step {
-            voids: measured.clone(),
-            ..Step::confirm(
-                "prepared",
-                "Level, clean, empty",
-                "Make the scale ready",
-                &settings.preparation,
-                false,
-            )
-        });
-    }
+    let mut way = settings.around.before(plan, WORDS, &measured, |_| measured.clone())?;
     way.push(zero_step(plan, settings, ZERO, "Zero", measured[1..].to_vec()));
     for (index, point) in plan.points.iter().enumerate() {
         way.push(load_step(plan, settings, index, point)?);
     }
     way.push(zero_step(plan, settings, RETURN, "Back to zero", vec![REVIEW.into()]));
-    way.push(Step::review());
-    if !settings.closing.is_empty() {
-        way.push(Step::confirm(
-            "closing",
-            "Put away",
-            "Put everything back",
-            &settings.closing,
-            false,
-        ));
+    // A wait that may not last too long binds whatever is read on the scale.
+    for step in way.iter_mut().filter(|step| step.input.measures()) {
+        step.within = settings.around.within();
     }
+    way.extend(settings.around.after());
     Ok(way)
-}
-
-/// The limit at a load: *as left* is judged by the initial limits, *as found* by those of the plan.
-pub fn limit_at(plan: &PlanSpec, settings: &SettingsV1, load: Decimal) -> Decimal {
-    let stage = match plan.purpose {
-        Purpose::AsFound | Purpose::Trial => settings.stage,
-        Purpose::AsLeft => LimitStage::Initial,
-    };
-    maximum_permissible_error(settings.class, settings.verification_interval, stage, load)
 }
 
 fn zero_step(
@@ -152,7 +82,7 @@ fn load_step(
     index: usize,
     point: &PlanPoint,
 ) -> Result<Step, MethodError> {
-    let words = load_words(plan, point.nominal);
+    let words = value_words(plan, point.nominal);
     let reference = combine(&point.pieces, plan.unit)?;
     let title = match point.travel {
         Travel::Rising => words.clone(),
@@ -201,7 +131,7 @@ fn load_step(
         standard: point.standard,
         point: Some(index),
         zero_error: Decimal::ZERO,
-        charted_as: point.charted.then(|| evaluate::key_of("error", point)),
+        charted_as: point.charted.then(|| key_of("error", point)),
         pause_seconds: 0,
         within: None,
         scene: Some(scene::load(plan, settings, point, &words)),
