@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use rust_decimal::Decimal;
 use serde_json::json;
+use vaaka_boxed::boxed;
 use vaaka_core::adjustment::Factors;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::quantity::to_f64;
@@ -41,6 +42,7 @@ macro_rules! view_query {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_instrument(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -56,6 +58,7 @@ pub async fn of_instrument(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn after(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -67,6 +70,7 @@ pub async fn after(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn since(connection: &mut AsyncPgConnection, check: CheckId) -> Result<bool, StoreError> {
     let (instrument, opened): (InstrumentId, At) = checks::table
         .find(check)
@@ -87,6 +91,7 @@ pub async fn since(connection: &mut AsyncPgConnection, check: CheckId) -> Result
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn by_id(
     connection: &mut AsyncPgConnection,
     id: AdjustmentId,
@@ -99,6 +104,7 @@ pub async fn by_id(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn factors(
     connection: &mut AsyncPgConnection,
     set_up: SetUpId,
@@ -120,6 +126,7 @@ pub async fn factors(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn last_touched(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -136,6 +143,7 @@ pub async fn last_touched(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn unproven(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<(InstrumentId, SetUpId, AdjustmentId)>, StoreError> {
@@ -159,6 +167,7 @@ pub async fn unproven(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn proof(
     connection: &mut AsyncPgConnection,
     of: &AdjustmentRow,
@@ -182,6 +191,7 @@ pub async fn proof(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `adjustments_check_id_key` when this check led to one already.
+#[boxed]
 pub async fn record(
     connection: &mut AsyncPgConnection,
     mut row: AdjustmentRow,
@@ -265,6 +275,7 @@ pub async fn record(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn happened(
     connection: &mut AsyncPgConnection,
     event: &InstrumentEvent,

@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use serde_json::json;
+use vaaka_boxed::boxed;
 use vaaka_core::check::SetRight;
 use vaaka_core::method::{EntryValue, Input, RunState, Step};
 
@@ -18,6 +19,7 @@ use crate::schema::{attempts, people};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn keep(connection: &mut AsyncPgConnection, row: &AttemptRow) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
@@ -53,6 +55,7 @@ pub async fn keep(connection: &mut AsyncPgConnection, row: &AttemptRow) -> Resul
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(
     mut connection: &AsyncPgConnection,
     check: CheckId,
@@ -71,6 +74,7 @@ pub async fn of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn set_right(
     connection: &AsyncPgConnection,
     check: CheckId,

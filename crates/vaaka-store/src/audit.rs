@@ -6,6 +6,7 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::Value;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::ids::PersonId;
@@ -114,6 +115,7 @@ pub type Head = (i32, Vec<u8>);
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn head(
     mut connection: &AsyncPgConnection,
     chain: &str,
@@ -131,6 +133,7 @@ pub async fn head(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn hold(
     connection: &mut AsyncPgConnection,
     chain: &str,
@@ -146,6 +149,7 @@ pub(crate) async fn hold(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn record(
     connection: &mut AsyncPgConnection,
     happening: &Happening<'_>,
@@ -163,6 +167,7 @@ pub async fn record(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn read_chain(
     connection: &mut AsyncPgConnection,
     chain: &str,

@@ -2,6 +2,7 @@
 //! checks use; only the number of rows in a statement differs.
 
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::AuditEntry;
@@ -71,6 +72,7 @@ pub async fn insert<R: BulkRow>(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn finish(connection: &mut AsyncPgConnection) -> Result<(), StoreError> {
     diesel::sql_query(
         "DO $$ DECLARE t record; BEGIN

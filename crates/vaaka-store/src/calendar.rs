@@ -7,6 +7,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use jiff::civil::Date;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -30,6 +31,7 @@ pub struct Start {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn starts(
     connection: &mut AsyncPgConnection,
     site: SiteId,
@@ -46,6 +48,7 @@ pub async fn starts(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn holidays_of(
     connection: &mut AsyncPgConnection,
     site: SiteId,
@@ -63,6 +66,7 @@ pub async fn holidays_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn says_one_lead(
     connection: &mut AsyncPgConnection,
     site: SiteId,
@@ -75,6 +79,7 @@ pub async fn says_one_lead(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn write(
     connection: &mut AsyncPgConnection,
     site: SiteId,

@@ -5,6 +5,7 @@ use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::ids::{CertificateId, CheckId, LookBackId, LotId, PersonId, StandardId};
 use crate::rows::{Certificate, LookBack, Standard};
@@ -62,6 +63,7 @@ pub struct Followed {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn ask(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
@@ -84,6 +86,7 @@ pub(crate) async fn ask(
 }
 
 /// Tells the leads that a certificate waits.
+#[boxed]
 pub(crate) async fn tell(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
@@ -102,6 +105,7 @@ pub(crate) async fn tell(
 pub const LIST: &str = "/certificates";
 
 /// Tells the leads that certificates of a table wait.
+#[boxed]
 pub(crate) async fn tell_of_many(
     connection: &mut AsyncPgConnection,
     by: By,
@@ -137,6 +141,7 @@ pub type Waiting = (Certificate, String, PersonId, At);
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn waiting(connection: &mut AsyncPgConnection) -> Result<Vec<Waiting>, StoreError> {
     Ok(certificate_reviews::table
         .inner_join(
@@ -158,6 +163,7 @@ pub async fn waiting(connection: &mut AsyncPgConnection) -> Result<Vec<Waiting>,
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn one(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
@@ -174,6 +180,7 @@ pub async fn one(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
@@ -190,6 +197,7 @@ pub async fn of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_these(
     connection: &mut AsyncPgConnection,
     ids: &[CertificateId],
@@ -205,6 +213,7 @@ pub async fn of_these(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn waiting_of_lot(
     connection: &mut AsyncPgConnection,
     lot: LotId,
@@ -220,6 +229,7 @@ pub async fn waiting_of_lot(
 }
 
 /// The newest version of a lot's certificate of this number that was rejected; zero where none was.
+#[boxed]
 pub(crate) async fn rejected_version(
     connection: &mut AsyncPgConnection,
     lot: LotId,
@@ -287,6 +297,7 @@ async fn decide(
 ///
 /// # Errors
 /// [`StoreError`]; [`StoreError::Unreadable`] when a piece that past checks need is missing.
+#[boxed]
 pub async fn countersign(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
@@ -343,6 +354,7 @@ pub async fn countersign(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn to_amend(
     connection: &mut AsyncPgConnection,
     (from, to): (CertificateId, CertificateId),
@@ -375,6 +387,7 @@ pub(crate) async fn to_amend(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn carried_through(
     connection: &mut AsyncPgConnection,
     (from, to): (CertificateId, CertificateId),
@@ -391,6 +404,7 @@ pub(crate) async fn carried_through(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn reject(
     connection: &mut AsyncPgConnection,
     id: CertificateId,

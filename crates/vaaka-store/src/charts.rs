@@ -7,6 +7,7 @@ use diesel::sql_types::{Array, BigInt, Double, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
+use vaaka_boxed::boxed;
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
 use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot, known_chart};
 use vaaka_core::history::{LevelEstimate, estimate_level};
@@ -37,6 +38,7 @@ pub struct StreamView {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<StreamView>, StoreError> {
     let rows: Vec<(Stream, Instrument, Area)> = chart_streams::table
         .inner_join(instruments::table.inner_join(areas::table))
@@ -55,6 +57,7 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<StreamView>, 
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn in_use(
     connection: &mut AsyncPgConnection,
     area: Option<i64>,
@@ -79,6 +82,7 @@ pub async fn in_use(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_instruments(
     connection: &mut AsyncPgConnection,
     wanted: &[InstrumentId],
@@ -100,6 +104,7 @@ pub async fn of_instruments(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn streams_of(
     mut connection: &AsyncPgConnection,
     wanted: &[InstrumentId],
@@ -116,6 +121,7 @@ pub async fn streams_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all_streams(connection: &mut AsyncPgConnection) -> Result<Vec<Stream>, StoreError> {
     Ok(chart_streams::table
         .order(chart_streams::id)
@@ -143,6 +149,7 @@ pub struct DesignGroup {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn design_groups(
     connection: &mut AsyncPgConnection,
     streams: Option<&[StreamId]>,
@@ -170,6 +177,7 @@ pub async fn design_groups(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_id(
     mut connection: &AsyncPgConnection,
     id: StreamId,
@@ -246,6 +254,7 @@ impl BriefPoint {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest_points(
     mut connection: &AsyncPgConnection,
     streams: &[StreamId],
@@ -294,6 +303,7 @@ struct Trail {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn trails(
     connection: &mut AsyncPgConnection,
     streams: &[StreamId],
@@ -321,6 +331,7 @@ pub async fn trails(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn control_limits_of(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -365,6 +376,7 @@ pub struct PointView {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn points_since(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -383,6 +395,7 @@ const MARKED: Condition = Condition("(signalled OR excluded OR conformity = 'fai
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn points_between(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
@@ -427,6 +440,7 @@ struct FirstAt {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn first_at(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
@@ -449,6 +463,7 @@ pub async fn first_at(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn values_between(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -474,6 +489,7 @@ pub async fn values_between(
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn point_of(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -501,6 +517,7 @@ pub async fn point_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn neighbours(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -547,6 +564,7 @@ pub struct ConditionPoint {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn conditions(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -589,6 +607,7 @@ pub enum Beside<'a> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn beside(
     mut connection: &AsyncPgConnection,
     stream: &Stream,
@@ -628,6 +647,7 @@ pub async fn beside(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn alike(
     connection: &mut AsyncPgConnection,
     stream: &Stream,
@@ -649,6 +669,7 @@ pub async fn alike(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_check(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -666,6 +687,7 @@ pub async fn of_check(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn segments_of(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
@@ -686,6 +708,7 @@ pub type SignedBaseline = (Baseline, String, Option<String>);
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest_baseline(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
@@ -708,6 +731,7 @@ pub async fn newest_baseline(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn signals_of(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -725,6 +749,7 @@ pub async fn signals_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest_at(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -755,6 +780,7 @@ pub struct LockedStream {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn lock_streams(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -786,6 +812,7 @@ pub async fn lock_streams(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn current_segment(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -812,6 +839,7 @@ pub struct ChartLevel {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn levels_of(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -840,6 +868,7 @@ pub async fn levels_of(
     Ok(found)
 }
 
+#[boxed]
 pub(crate) async fn recent_points(
     connection: &mut AsyncPgConnection,
     segment: SegmentId,

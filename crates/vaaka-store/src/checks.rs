@@ -7,6 +7,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 use uuid::Uuid;
+use vaaka_boxed::boxed;
 use vaaka_core::judgement::{Attempt, unsettled};
 use vaaka_core::method::Purpose;
 
@@ -14,7 +15,10 @@ use crate::audit::{self, Happening, Head};
 use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId};
 use crate::plans::PlanView;
 use crate::rows::Check;
-use crate::schema::{check_hands, check_standards, checks, people, plan_versions, plans, results};
+use crate::schema::{
+    check_hands, check_standards, checks, people, plan_versions, plans, reading_voids, readings,
+    results,
+};
 use crate::types::{At, Day};
 use crate::{StoreError, word};
 
@@ -28,6 +32,7 @@ pub fn chain(id: CheckId) -> String {
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn lock(connection: &mut AsyncPgConnection, id: CheckId) -> Result<(), StoreError> {
     let _: CheckId =
         checks::table.find(id).for_no_key_update().select(checks::id).first(connection).await?;
@@ -39,6 +44,7 @@ pub async fn lock(connection: &mut AsyncPgConnection, id: CheckId) -> Result<(),
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn hold(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Check, StoreError> {
     let version: PlanVersionId =
         checks::table.find(id).select(checks::plan_version_id).first(connection).await?;
@@ -89,6 +95,7 @@ pub struct Late<'a> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn open(
     connection: &mut AsyncPgConnection,
     new: &NewCheck<'_>,
@@ -179,6 +186,7 @@ async fn find_open(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_id(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Check, StoreError> {
     Ok(checks::table.find(id).select(Check::as_select()).first(connection).await?)
 }
@@ -189,6 +197,7 @@ pub async fn by_id(connection: &mut AsyncPgConnection, id: CheckId) -> Result<Ch
 /// # Errors
 /// [`StoreError::NotFound`] when it is void already; [`StoreError::Conflict`] when something was added to its record
 /// since `seen`, the newest entry of its chain, was read.
+#[boxed]
 pub async fn void(
     connection: &mut AsyncPgConnection,
     id: CheckId,
@@ -252,6 +261,7 @@ pub async fn void(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn certificates_of(
     connection: &mut AsyncPgConnection,
     check: &Check,
@@ -270,6 +280,7 @@ pub async fn certificates_of(
 /// # Errors
 /// [`StoreError::NotFound`] when it is not open; [`StoreError::Conflict`] when somebody else took
 /// it over since `from` was read.
+#[boxed]
 pub async fn take_over(
     connection: &mut AsyncPgConnection,
     id: CheckId,
@@ -326,6 +337,7 @@ pub async fn take_over(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn hands(
     connection: &mut AsyncPgConnection,
     check: &Check,
@@ -350,6 +362,7 @@ pub async fn hands(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn use_certificate(
     connection: &mut AsyncPgConnection,
     id: CheckId,
@@ -388,6 +401,7 @@ pub struct ShiftCheck {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_shift(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -419,6 +433,7 @@ pub async fn of_shift(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn attempts(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -432,6 +447,7 @@ pub async fn attempts(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn attempts_of_shift(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -463,6 +479,7 @@ pub struct Ranked {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn ranked(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -521,6 +538,7 @@ async fn ranked_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn rank(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -554,6 +572,7 @@ pub async fn rank(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn last_dates(
     connection: &mut AsyncPgConnection,
     wanted: &[PlanId],
@@ -570,6 +589,7 @@ pub async fn last_dates(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn one_before(
     connection: &mut AsyncPgConnection,
     check: &Check,
@@ -592,6 +612,7 @@ pub async fn one_before(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest_shift(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -615,6 +636,7 @@ pub async fn newest_shift(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn first_failure(
     connection: &mut AsyncPgConnection,
     check: &Check,
@@ -649,9 +671,45 @@ pub async fn first_failure(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn plan_of(
     connection: &mut AsyncPgConnection,
     version: PlanVersionId,
 ) -> Result<PlanId, StoreError> {
     Ok(plan_versions::table.find(version).select(plan_versions::plan_id).first(connection).await?)
+}
+
+/// When `person` last ticked these very cautions one by one in another check of this shift, of this plan or of one with the
+/// same; nothing where they did not, or it was done anew since. Confirmed all at once, or written down from paper, they were not
+/// read line by line then: such an entry says so in what was typed, or in where it came from.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn cautions_ticked(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+    person: PersonId,
+    (step_key, settings): (&str, &serde_json::Value),
+) -> Result<Option<At>, StoreError> {
+    let voided = diesel::dsl::exists(
+        reading_voids::table.filter(reading_voids::reading_id.eq(readings::id)),
+    );
+    let ticked: Vec<(At, serde_json::Value)> = readings::table
+        .inner_join(checks::table.on(checks::id.eq(readings::check_id)))
+        .inner_join(plan_versions::table.on(plan_versions::id.eq(checks::plan_version_id)))
+        .filter(checks::shift_instance_id.eq(check.shift_instance_id))
+        .filter(checks::id.ne(check.id))
+        .filter(readings::step_key.eq(step_key).and(readings::kind.eq("confirmed")))
+        .filter(readings::person_id.eq(person).and(readings::typed.eq("")))
+        .filter(readings::source.ne("paper"))
+        .filter(diesel::dsl::not(voided))
+        .order(readings::measured_at.desc())
+        .select((readings::measured_at, plan_versions::settings))
+        .load(connection)
+        .await?;
+    let cautions = |of: &serde_json::Value| of.get("cautions").cloned();
+    let same =
+        |of: &serde_json::Value| cautions(of).is_some() && cautions(of) == cautions(settings);
+    Ok(ticked.into_iter().find(|(_, of)| same(of)).map(|(at, _)| at))
 }

@@ -5,6 +5,7 @@ use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
+use vaaka_boxed::boxed;
 use vaaka_core::chart::{ChartDesign, ChartState, SignalChange};
 use vaaka_core::check::{Completion, RunContext, StreamPoint, complete};
 use vaaka_core::instrument::in_cell;
@@ -58,6 +59,7 @@ async fn next_result_id(connection: &mut AsyncPgConnection) -> Result<ResultId, 
 ///
 /// # Errors
 /// [`StoreError::Method`] when readings are missing.
+#[boxed]
 pub async fn conclude_check(
     connection: &mut AsyncPgConnection,
     id: CheckId,
@@ -486,6 +488,7 @@ async fn write_segment(
 ///
 /// # Errors
 /// [`StoreError::Unreadable`] with the piece that is missing.
+#[boxed]
 pub async fn may_amend(
     connection: &mut AsyncPgConnection,
     (from, to): (CertificateId, CertificateId),
@@ -532,6 +535,7 @@ fn with_instead(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn amend(
     connection: &mut AsyncPgConnection,
     id: CheckId,

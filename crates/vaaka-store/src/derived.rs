@@ -9,6 +9,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use thiserror::Error;
+use vaaka_boxed::boxed;
 use vaaka_core::chart::{
     ChartDesign, ChartState, Criteria, LEVELS, LINE_GAIN, LINE_OFFSET, Levels, derived_label,
     fit_levels,
@@ -84,6 +85,7 @@ async fn levels(
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn turn_on(
     connection: &mut AsyncPgConnection,
     of: StreamId,
@@ -138,6 +140,7 @@ pub async fn turn_on(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn turn_off(
     connection: &mut AsyncPgConnection,
     of: StreamId,

@@ -15,6 +15,7 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use serde_json::json;
 use uuid::Uuid;
+use vaaka_boxed::boxed;
 use vaaka_core::method::{Entry, EntryValue, RunState, StepKey};
 
 use crate::audit::{AuditEntry, Happening, Head, head};
@@ -58,6 +59,7 @@ pub struct Entries {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn entries(
     mut connection: &AsyncPgConnection,
     id: CheckId,
@@ -92,6 +94,7 @@ pub async fn entries(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn every_entry(
     connection: &mut AsyncPgConnection,
     id: CheckId,
@@ -176,6 +179,7 @@ pub struct UsedStandard {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn check_now(
     connection: &AsyncPgConnection,
     id: CheckId,
@@ -303,6 +307,7 @@ impl Entries {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn corrected(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -465,6 +470,7 @@ pub enum Kept {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn keep(
     connection: &mut AsyncPgConnection,
     new: &NewEntry<'_>,
@@ -626,6 +632,7 @@ async fn try_keep(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn keep_together(
     connection: &mut AsyncPgConnection,
     new: &NewEntry<'_>,
@@ -722,6 +729,7 @@ async fn void_steps(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn has_key(
     mut connection: &AsyncPgConnection,
     check: CheckId,
@@ -761,6 +769,7 @@ pub struct RunningWait {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn running_waits(
     mut connection: &AsyncPgConnection,
 ) -> Result<Vec<RunningWait>, StoreError> {

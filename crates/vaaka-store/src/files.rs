@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use serde_json::json;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -75,6 +76,7 @@ pub struct FileBrief {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn keep(
     connection: &mut AsyncPgConnection,
     new: &NewFile<'_>,
@@ -131,6 +133,7 @@ pub async fn keep(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(
     connection: &mut AsyncPgConnection,
     owner: Owner,
@@ -160,6 +163,7 @@ pub async fn of(
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn read(
     connection: &mut AsyncPgConnection,
     id: FileId,

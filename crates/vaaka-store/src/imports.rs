@@ -8,6 +8,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use rust_decimal::Decimal;
 use serde_json::json;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::audit::{self, Happening};
 use crate::ids::{ImportId, InstrumentId, PersonId, SetUpId};
@@ -66,6 +67,7 @@ fn chain(id: ImportId) -> String {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn look_at(
     connection: &mut AsyncPgConnection,
     kind: &str,
@@ -100,6 +102,7 @@ pub async fn look_at(
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn by_id(connection: &mut AsyncPgConnection, id: ImportId) -> Result<Import, StoreError> {
     Ok(imports::table
         .find(id)
@@ -119,6 +122,7 @@ pub async fn by_id(connection: &mut AsyncPgConnection, id: ImportId) -> Result<I
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn done(connection: &mut AsyncPgConnection) -> Result<Vec<ImportBrief>, StoreError> {
     Ok(imports::table
         .inner_join(people::table)
@@ -209,6 +213,7 @@ pub enum Lines {
 /// # Errors
 /// [`StoreError::Conflict`] on `imports_state` when it was brought in already, or on what stands in
 /// the way of a line (a tag that was taken meanwhile, a value that was brought in meanwhile).
+#[boxed]
 pub async fn bring_in(
     connection: &mut AsyncPgConnection,
     import: &Import,
@@ -342,6 +347,7 @@ pub async fn known<'a>(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `imports_state` when there is nothing to withdraw.
+#[boxed]
 pub async fn withdraw(
     connection: &mut AsyncPgConnection,
     id: ImportId,
@@ -395,6 +401,7 @@ pub struct Earlier {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn earlier(
     mut connection: &AsyncPgConnection,
     stream: &Stream,
@@ -430,6 +437,7 @@ pub async fn earlier(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn span_of(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,

@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use rust_decimal::Decimal;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -65,6 +66,7 @@ async fn note(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `instruments_tag_key`.
+#[boxed]
 pub async fn register(
     connection: &mut AsyncPgConnection,
     tag: &str,
@@ -118,6 +120,7 @@ fn detail(tag: &str, fields: &InstrumentFields) -> serde_json::Value {
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `instruments_version` when it was changed meanwhile.
+#[boxed]
 pub async fn edit(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
@@ -146,6 +149,7 @@ pub async fn edit(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] when the cell or the name exists.
+#[boxed]
 pub async fn add_set_up(
     connection: &mut AsyncPgConnection,
     instrument: &Instrument,
@@ -176,6 +180,7 @@ pub async fn add_set_up(
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn set_up_in_use(
     connection: &mut AsyncPgConnection,
     set_up: &SetUp,
@@ -198,6 +203,7 @@ pub async fn set_up_in_use(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all_areas(connection: &mut AsyncPgConnection) -> Result<Vec<Area>, StoreError> {
     Ok(areas::table
         .order((areas::walk_order, areas::id))

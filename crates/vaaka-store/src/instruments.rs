@@ -6,6 +6,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde_json::json;
+use vaaka_boxed::boxed;
 use vaaka_core::instrument::ServiceState;
 
 use crate::audit::{self, Happening};
@@ -20,6 +21,7 @@ use crate::{StoreError, notices};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<(Instrument, Area)>, StoreError> {
@@ -38,6 +40,7 @@ pub async fn all(
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn lock(connection: &mut AsyncPgConnection, id: InstrumentId) -> Result<(), StoreError> {
     let _: InstrumentId = instruments::table
         .find(id)
@@ -52,6 +55,7 @@ pub async fn lock(connection: &mut AsyncPgConnection, id: InstrumentId) -> Resul
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_tag(
     connection: &mut AsyncPgConnection,
     tag: &str,
@@ -85,6 +89,7 @@ pub struct Sieved {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn sieve(
     connection: &mut AsyncPgConnection,
     units: &[&str],
@@ -115,6 +120,7 @@ pub async fn sieve(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_ids(
     connection: &mut AsyncPgConnection,
     ids: &[InstrumentId],
@@ -132,6 +138,7 @@ pub async fn by_ids(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn set_ups(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
@@ -149,6 +156,7 @@ pub async fn set_ups(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn cell_of(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -162,6 +170,7 @@ pub async fn cell_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn held_cell(
     connection: &mut AsyncPgConnection,
     set_up: SetUpId,
@@ -179,6 +188,7 @@ pub async fn held_cell(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn cells_of(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -230,6 +240,7 @@ impl StateChanged {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn states(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
@@ -265,6 +276,7 @@ pub fn as_it_is_since(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn cells(connection: &mut AsyncPgConnection) -> Result<Vec<SetUp>, StoreError> {
     Ok(set_ups::table
         .filter(set_ups::in_use)
@@ -345,6 +357,7 @@ macro_rules! brief {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn checks_of(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
@@ -376,6 +389,7 @@ pub struct CheckMark {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn check_marks(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
@@ -397,6 +411,7 @@ pub async fn check_marks(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn latest_checks(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<CheckBrief>, StoreError> {
@@ -438,6 +453,7 @@ pub struct NewState<'a> {
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `instruments_version` when it was changed meanwhile.
+#[boxed]
 pub async fn change_state(
     connection: &mut AsyncPgConnection,
     new: NewState<'_>,
@@ -468,6 +484,7 @@ pub async fn change_state(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `instruments_version` when it was changed meanwhile.
+#[boxed]
 pub async fn change_state_locked(
     connection: &mut AsyncPgConnection,
     new: NewState<'_>,
@@ -549,6 +566,7 @@ pub async fn change_state_locked(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn tags(
     connection: &mut AsyncPgConnection,
 ) -> Result<std::collections::HashSet<String>, StoreError> {

@@ -6,6 +6,7 @@ use diesel::sql_types::{BigInt, Double, Integer, Jsonb, Nullable, Text, Timestam
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
+use vaaka_boxed::boxed;
 
 use crate::ids::{CertificateId, PersonId};
 use crate::schema::jobs;
@@ -79,6 +80,7 @@ const COLUMNS: &str =
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn ask(
     connection: &mut AsyncPgConnection,
     work: Work,
@@ -102,6 +104,7 @@ pub(crate) async fn ask(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(connection: &mut AsyncPgConnection, path: &str) -> Result<Option<Job>, StoreError> {
     let query = format!("SELECT {COLUMNS} FROM jobs WHERE path = $1 ORDER BY id DESC LIMIT 1");
     let found = diesel::sql_query(query).bind::<Text, _>(path);
@@ -112,6 +115,7 @@ pub async fn of(connection: &mut AsyncPgConnection, path: &str) -> Result<Option
 ///
 /// # Errors
 /// [`StoreError`] of the database; what goes wrong in a job is written at it, and it is tried again.
+#[boxed]
 pub async fn work(connection: &mut AsyncPgConnection, now: Timestamp) -> Result<bool, StoreError> {
     let Some(mut job) = take(connection).await? else { return Ok(false) };
     match part(connection, &mut job, now).await {
@@ -281,6 +285,7 @@ async fn over(connection: &mut AsyncPgConnection, id: i64, lease: At) -> Result<
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn try_again(
     connection: &mut AsyncPgConnection,
     path: &str,

@@ -6,6 +6,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -59,6 +60,7 @@ async fn note(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `program_keys_name` when a key of this name is in use.
+#[boxed]
 pub async fn make(
     connection: &mut AsyncPgConnection,
     name: &str,
@@ -87,6 +89,7 @@ pub async fn make(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn end(connection: &mut AsyncPgConnection, id: KeyId, by: By) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
@@ -107,6 +110,7 @@ pub async fn end(connection: &mut AsyncPgConnection, id: KeyId, by: By) -> Resul
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<ProgramKey>, StoreError> {
     Ok(program_keys::table
         .inner_join(people::table.on(people::id.eq(program_keys::made_by)))
@@ -127,6 +131,7 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<ProgramKey>, 
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(
     connection: &mut AsyncPgConnection,
     key: &str,

@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -15,6 +16,7 @@ use crate::schema::{checks, ladder_steps, people};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_check(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -32,6 +34,7 @@ pub async fn of_check(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn behind_trial(
     connection: &mut AsyncPgConnection,
     trial: CheckId,
@@ -49,6 +52,7 @@ pub async fn behind_trial(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `ladder_steps_check_id_rung_key` when it was noted meanwhile.
+#[boxed]
 pub async fn note(
     connection: &mut AsyncPgConnection,
     row: LadderStepRow,
@@ -76,6 +80,7 @@ pub async fn note(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest_run(
     connection: &mut AsyncPgConnection,
     failed: CheckId,

@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::audit::{self, Happening};
 use crate::ids::{CheckId, PersonId, PointId, StreamId};
@@ -52,6 +53,7 @@ pub struct MarkView {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_stream(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
@@ -80,6 +82,7 @@ pub async fn of_stream(
 ///
 /// # Errors
 /// [`StoreError::NotFound`]. False when the point already is as asked.
+#[boxed]
 pub async fn mark(
     connection: &mut AsyncPgConnection,
     (stream, check): (StreamId, CheckId),

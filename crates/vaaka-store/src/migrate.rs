@@ -2,6 +2,7 @@
 
 use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -24,6 +25,7 @@ fn database(error: impl std::fmt::Display) -> StoreError {
 ///
 /// # Errors
 /// [`StoreError::Database`].
+#[boxed]
 pub async fn run(owner_url: &str) -> Result<Vec<String>, StoreError> {
     let mut harness = harness(owner_url).await?;
     let ran = harness.run_pending_migrations(MIGRATIONS).map_err(database)?;
@@ -75,6 +77,7 @@ async fn note_evidence(owner_url: &str, ran: &[String]) -> Result<(), StoreError
 ///
 /// # Errors
 /// [`StoreError::Database`], also when there is none left.
+#[boxed]
 pub async fn revert_last(owner_url: &str) -> Result<String, StoreError> {
     let mut harness = harness(owner_url).await?;
     let reverted = harness.revert_last_migration(MIGRATIONS).map_err(database)?;

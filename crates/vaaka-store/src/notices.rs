@@ -5,6 +5,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -35,6 +36,7 @@ pub struct NewNotice<'a> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn tell_leads(
     connection: &mut AsyncPgConnection,
     new: &NewNotice<'_>,
@@ -103,6 +105,7 @@ pub struct Notice {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest(
     connection: &mut AsyncPgConnection,
     count: i64,
@@ -129,6 +132,7 @@ pub async fn newest(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn waiting(mut connection: &AsyncPgConnection) -> Result<i64, StoreError> {
     Ok(notices::table
         .filter(notices::taken_by.is_null())
@@ -142,6 +146,7 @@ pub async fn waiting(mut connection: &AsyncPgConnection) -> Result<i64, StoreErr
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn take_up(
     connection: &mut AsyncPgConnection,
     id: NoticeId,
@@ -188,6 +193,7 @@ const OF_FAILURES: [&str; 4] = ["failed", "confirmed", "doubtful", "as_left_fail
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn end(
     connection: &mut AsyncPgConnection,
     over: Over<'_>,
@@ -239,6 +245,7 @@ pub(crate) async fn end(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn is_open(
     connection: &mut AsyncPgConnection,
     kind: &str,
@@ -291,6 +298,7 @@ macro_rules! mail_columns {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn mails(
     connection: &mut AsyncPgConnection,
     count: i64,
@@ -308,6 +316,7 @@ pub async fn mails(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn unsent(
     connection: &mut AsyncPgConnection,
     now: Timestamp,
@@ -329,6 +338,7 @@ pub async fn unsent(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn mark(
     connection: &mut AsyncPgConnection,
     mail: &Mail,

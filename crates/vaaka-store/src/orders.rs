@@ -6,6 +6,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -17,6 +18,7 @@ use crate::types::At;
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn order(
     connection: &mut AsyncPgConnection,
     (plan, shift): (PlanId, ShiftId),
@@ -65,6 +67,7 @@ pub async fn order(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_shift(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -86,6 +89,7 @@ pub async fn of_shift(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest(
     connection: &mut AsyncPgConnection,
     plan: PlanId,

@@ -7,6 +7,7 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 use vaaka_core::check::Completion;
 use vaaka_core::judgement::{
     Budget, Characteristic, Conformity, ConformityResult, Contribution, ContributionSource,
@@ -209,6 +210,7 @@ pub struct StoredResult {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn result_of(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -249,6 +251,7 @@ pub async fn result_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn verdict_of(
     mut connection: &AsyncPgConnection,
     check: CheckId,

@@ -5,6 +5,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 use uuid::Uuid;
+use vaaka_boxed::boxed;
 use vaaka_core::method::{EntryValue, StepKey};
 use vaaka_core::round::{LateRank, late_rank};
 
@@ -40,6 +41,7 @@ pub struct PaperEntry {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn kept_as(
     connection: &mut AsyncPgConnection,
     key: Uuid,
@@ -94,6 +96,7 @@ pub struct Sheet {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn enter(
     connection: &mut AsyncPgConnection,
     row: &PaperSheetRow,
@@ -149,6 +152,7 @@ pub async fn enter(
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn sheet(connection: &mut AsyncPgConnection, id: i64) -> Result<Sheet, StoreError> {
     Ok(schema::paper_sheets::table.find(id).select(Sheet::as_select()).first(connection).await?)
 }
@@ -157,6 +161,7 @@ pub async fn sheet(connection: &mut AsyncPgConnection, id: i64) -> Result<Sheet,
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_check(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -173,6 +178,7 @@ pub async fn of_check(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all(connection: &mut AsyncPgConnection, most: i64) -> Result<Vec<Sheet>, StoreError> {
     use schema::paper_sheets::dsl;
     Ok(dsl::paper_sheets
@@ -187,6 +193,7 @@ pub async fn all(connection: &mut AsyncPgConnection, most: i64) -> Result<Vec<Sh
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn waiting(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<(i64, PlanId, ShiftId)>, StoreError> {
@@ -260,6 +267,7 @@ async fn write_decision(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn reject(
     connection: &mut AsyncPgConnection,
     id: i64,
@@ -278,6 +286,7 @@ pub async fn reject(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn rank_of(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -296,6 +305,7 @@ pub async fn rank_of(
 /// # Errors
 /// [`StoreError::Conflict`] when a check of this plan is open: a sheet never goes into a check that somebody has in
 /// hand.
+#[boxed]
 pub async fn countersign(
     connection: &mut AsyncPgConnection,
     id: i64,

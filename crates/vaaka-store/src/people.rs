@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -17,6 +18,7 @@ use crate::types::{At, WallTime};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_sign_in(
     connection: &mut AsyncPgConnection,
     sign_in: &str,
@@ -34,6 +36,7 @@ pub async fn by_sign_in(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_id(
     connection: &mut AsyncPgConnection,
     id: PersonId,
@@ -51,6 +54,7 @@ pub async fn by_id(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn is_only_lead(connection: &mut AsyncPgConnection) -> Result<bool, StoreError> {
     use crate::schema::sites;
     let says: Option<bool> =
@@ -71,6 +75,7 @@ pub async fn is_only_lead(connection: &mut AsyncPgConnection) -> Result<bool, St
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn count(connection: &mut AsyncPgConnection) -> Result<i64, StoreError> {
     Ok(people::table.count().get_result(connection).await?)
 }
@@ -79,6 +84,7 @@ pub async fn count(connection: &mut AsyncPgConnection) -> Result<i64, StoreError
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<Person>, StoreError> {
     Ok(people::table
         .order((people::active.desc(), people::name, people::id))
@@ -91,6 +97,7 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<Person>, Stor
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn anybody(
     connection: &mut AsyncPgConnection,
     id: PersonId,
@@ -119,6 +126,7 @@ pub struct PersonFields<'a> {
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `people_sign_in_key`.
+#[boxed]
 pub async fn add(
     connection: &mut AsyncPgConnection,
     fields: PersonFields<'_>,
@@ -176,6 +184,7 @@ async fn note(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn own_password(
     connection: &mut AsyncPgConnection,
     person: PersonId,
@@ -207,6 +216,7 @@ pub async fn own_password(
 /// # Errors
 /// [`StoreError::Conflict`] on `people_version` when somebody changed them meanwhile, on
 /// `people_last_administrator` when nobody would be left to change people.
+#[boxed]
 pub async fn edit(
     connection: &mut AsyncPgConnection,
     seen: &Person,
@@ -274,6 +284,7 @@ pub struct FirstSite<'a> {
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `people_first` when there are people already.
+#[boxed]
 pub async fn first(
     connection: &mut AsyncPgConnection,
     fields: PersonFields<'_>,
@@ -332,6 +343,7 @@ async fn insert_area(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `areas_site_id_name_key` when it exists.
+#[boxed]
 pub async fn add_area(
     connection: &mut AsyncPgConnection,
     name: &str,

@@ -5,6 +5,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde_json::{Value, json};
+use vaaka_boxed::boxed;
 use vaaka_core::judgement::Decision;
 use vaaka_core::method::BudgetAddition;
 
@@ -122,6 +123,7 @@ pub enum Target<'a> {
 /// [`StoreError::Conflict`] on `plan_versions_saves` when it was saved or approved meanwhile, on
 /// `plan_versions_one_draft` when the plan has a draft already, on `plans_instrument_id_name_key`
 /// when a plan of this name exists.
+#[boxed]
 pub async fn save(
     connection: &mut AsyncPgConnection,
     target: Target<'_>,
@@ -221,6 +223,7 @@ async fn ask(
 }
 
 /// Ends the notices about a draft that was decided.
+#[boxed]
 pub(crate) async fn asked_no_more(
     connection: &mut AsyncPgConnection,
     (plan, version): (PlanId, PlanVersionId),
@@ -249,6 +252,7 @@ pub struct Rejection {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn rejections(
     connection: &mut AsyncPgConnection,
     version: PlanVersionId,
@@ -272,6 +276,7 @@ pub async fn rejections(
 /// # Errors
 /// [`StoreError::NotFound`] when it is no draft any more or was saved meanwhile; [`StoreError::Conflict`] when it was sent back
 /// as it stands.
+#[boxed]
 pub async fn send_back(
     connection: &mut AsyncPgConnection,
     (version, saves): (PlanVersionId, i32),
@@ -413,6 +418,7 @@ async fn rewrite(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] when it is no draft any more.
+#[boxed]
 pub async fn withdraw(
     connection: &mut AsyncPgConnection,
     version: PlanVersionId,

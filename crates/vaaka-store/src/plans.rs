@@ -7,6 +7,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use serde_json::json;
+use vaaka_boxed::boxed;
 use vaaka_core::judgement::Decision;
 use vaaka_core::method::{BudgetAddition, PlanPoint, PlanSpec, PlanStandard, Purpose};
 use vaaka_core::quantity::Unit;
@@ -131,10 +132,50 @@ macro_rules! in_force_query {
     };
 }
 
+/// A plan in force by its names: what a list offers to choose from.
+#[derive(Debug, Clone, Queryable)]
+pub struct Named {
+    /// The plan.
+    pub plan: PlanId,
+    /// Its version in force.
+    pub version: PlanVersionId,
+    /// Tag of its instrument.
+    pub tag: String,
+    /// Name of its instrument.
+    pub instrument: String,
+    /// Its name.
+    pub name: String,
+    /// Key of its method.
+    pub method: String,
+}
+
+/// The plans in force by their names, in the order of tags.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn named(connection: &mut AsyncPgConnection) -> Result<Vec<Named>, StoreError> {
+    Ok(plan_versions::table
+        .inner_join(plans::table.inner_join(instruments::table))
+        .filter(plan_versions::state.eq("approved").and(instruments::state.ne("retired")))
+        .order((instruments::tag, plans::name))
+        .select((
+            plans::id,
+            plan_versions::id,
+            instruments::tag,
+            instruments::name,
+            plans::name,
+            plans::method_key,
+        ))
+        .load(connection)
+        .await?)
+}
+
 /// All plans in force in brief.
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<InForce>, StoreError> {
     Ok(in_force_query!().load(connection).await?)
 }
@@ -145,6 +186,7 @@ pub async fn in_force(connection: &mut AsyncPgConnection) -> Result<Vec<InForce>
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn awake(
     connection: &mut AsyncPgConnection,
     today: jiff::civil::Date,
@@ -237,6 +279,7 @@ fn standard_words(tag: Option<&str>, kind: Option<&str>) -> String {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn on_round(
     connection: &mut AsyncPgConnection,
     wanted: &[PlanVersionId],
@@ -273,6 +316,7 @@ pub async fn on_round(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn further_standards(
     connection: &mut AsyncPgConnection,
     wanted: &[PlanVersionId],
@@ -291,6 +335,7 @@ pub async fn further_standards(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_versions(
     connection: &mut AsyncPgConnection,
     wanted: &[PlanVersionId],
@@ -308,6 +353,7 @@ pub async fn by_versions(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn current(connection: &mut AsyncPgConnection) -> Result<Vec<PlanView>, StoreError> {
     let rows: Vec<ViewRow> = view_query!()
         .filter(plan_versions::state.eq_any(["approved", "draft"]))
@@ -321,6 +367,7 @@ pub async fn current(connection: &mut AsyncPgConnection) -> Result<Vec<PlanView>
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_instrument(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -338,6 +385,7 @@ pub async fn of_instrument(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn versions(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -354,6 +402,7 @@ pub async fn versions(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn version(
     connection: &mut AsyncPgConnection,
     id: PlanVersionId,
@@ -366,6 +415,7 @@ pub async fn version(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn points(
     connection: &mut AsyncPgConnection,
     version: PlanVersionId,
@@ -395,6 +445,7 @@ pub fn extra_standards(points: &[PlanPointRow]) -> Vec<StandardId> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn version_in_force(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -421,6 +472,7 @@ pub struct Source {
 ///
 /// # Errors
 /// [`StoreError::NotFound`] for an unknown certificate.
+#[boxed]
 pub async fn sources(
     connection: &mut AsyncPgConnection,
     wanted: &[CertificateId],
@@ -447,6 +499,7 @@ pub async fn sources(
 ///
 /// # Errors
 /// [`StoreError`]; [`StoreError::Unreadable`] when the plan names a piece that a certificate has not.
+#[boxed]
 pub async fn spec(
     connection: &mut AsyncPgConnection,
     view: &PlanView,
@@ -512,6 +565,7 @@ async fn by_nominal(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn age_years(
     connection: &mut AsyncPgConnection,
     used: &[CertificateId],
@@ -694,6 +748,7 @@ fn point(
 /// # Errors
 /// [`StoreError::NotFound`] when there is no such draft, or it was saved again since `saves` was
 /// read; [`StoreError::Conflict`] when its author approves it.
+#[boxed]
 pub async fn approve(
     connection: &mut AsyncPgConnection,
     (draft, saves): (PlanVersionId, i32),
@@ -765,6 +820,7 @@ pub struct ChartedPoint {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn charted_points(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<ChartedPoint>, StoreError> {
@@ -806,6 +862,7 @@ pub struct PlanName {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn names(
     connection: &mut AsyncPgConnection,
     wanted: &[PlanId],

@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use vaaka_boxed::boxed;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::judgement::{NextAction, Statement, Verdict, action_sentence};
 use vaaka_core::method::Purpose;
@@ -20,6 +21,7 @@ use crate::{StoreError, unreadable_word, word};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn after_check(
     connection: &mut AsyncPgConnection,
     check: &Check,

@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use vaaka_boxed::boxed;
 use vaaka_core::judgement::Characteristic;
 use vaaka_core::method::{self, PlanSpec, Purpose};
 
@@ -38,6 +39,7 @@ pub struct Memory {
 ///
 /// # Errors
 /// [`StoreError`] of the database; what cannot be computed any more is an outcome.
+#[boxed]
 pub async fn result(
     connection: &mut AsyncPgConnection,
     id: CheckId,

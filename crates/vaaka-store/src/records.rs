@@ -5,6 +5,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -74,6 +75,7 @@ fn statement_hash(result: &ResultRow, meaning: &str) -> Vec<u8> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn signatures_of(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -108,6 +110,7 @@ pub async fn signatures_of(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] when this person signed it so before.
+#[boxed]
 pub async fn sign(
     connection: &mut AsyncPgConnection,
     id: ResultId,
@@ -163,6 +166,7 @@ pub struct Amendment {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn amendments_of(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -180,6 +184,7 @@ pub async fn amendments_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn amend(
     connection: &mut AsyncPgConnection,
     check: CheckId,

@@ -2,6 +2,7 @@
 
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
+use vaaka_boxed::boxed;
 use vaaka_core::quantity::Unit;
 use vaaka_core::standard::{CertifiedPiece, ValueAt};
 
@@ -16,6 +17,7 @@ use crate::{StoreError, unreadable};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn instrument(
     connection: &mut AsyncPgConnection,
     id: InstrumentId,
@@ -32,6 +34,7 @@ pub async fn instrument(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn events(
     mut connection: &AsyncPgConnection,
     instrument: InstrumentId,
@@ -49,6 +52,7 @@ pub async fn events(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn certificate(
     connection: &mut AsyncPgConnection,
     id: CertificateId,
@@ -60,6 +64,7 @@ pub async fn certificate(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn certified_pieces(
     connection: &mut AsyncPgConnection,
     certificate: CertificateId,

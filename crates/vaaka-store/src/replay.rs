@@ -8,6 +8,7 @@ use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Bool, Double, Integer, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use vaaka_boxed::boxed;
 use vaaka_core::chart::{ChartDesign, ChartPoint, ChartState, Levels, PointEvaluation, Scatter};
 use vaaka_core::check::PastPoint;
 
@@ -77,6 +78,7 @@ const POINTS: &str = "SELECT p.id, p.segment_id, p.check_id, p.measured_at, p.va
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn stream(connection: &mut AsyncPgConnection, id: StreamId) -> Result<(), StoreError> {
     let stream: Stream = chart_streams::table
         .find(id)
@@ -170,6 +172,7 @@ impl MadeRow {
 }
 
 /// Marks by which people left points of a stream out and did not take them in again.
+#[boxed]
 pub(crate) async fn left_out_by_hand(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -233,6 +236,7 @@ async fn make_points(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn slot_before(
     connection: &mut AsyncPgConnection,
     stream: &Stream,
@@ -462,6 +466,7 @@ async fn write_signals(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of_shift(
     connection: &mut AsyncPgConnection,
     plan: crate::ids::PlanId,
@@ -484,6 +489,7 @@ pub async fn of_shift(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn these(
     connection: &mut AsyncPgConnection,
     ids: Vec<StreamId>,

@@ -8,6 +8,7 @@ use diesel::sql_types::{BigInt, Bool, Nullable, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
+use vaaka_boxed::boxed;
 use vaaka_core::round::{DueRule, Missed, MissedInput, ShiftSpan, SinceCheck, missed};
 
 use crate::StoreError;
@@ -39,6 +40,7 @@ pub struct Asked {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn spans(
     connection: &mut AsyncPgConnection,
     from: Timestamp,
@@ -67,6 +69,7 @@ pub async fn spans(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn missed_between(
     connection: &mut AsyncPgConnection,
     asked: &[Asked],
@@ -137,6 +140,7 @@ struct LastRow {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn since_checks(
     connection: &mut AsyncPgConnection,
     wanted: &[PlanId],
@@ -202,6 +206,7 @@ pub async fn since_checks(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn missed_reasons(
     connection: &mut AsyncPgConnection,
     from: Timestamp,
@@ -226,6 +231,7 @@ pub async fn missed_reasons(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] where it was said before.
+#[boxed]
 pub async fn explain_missed(
     connection: &mut AsyncPgConnection,
     plan: PlanId,
@@ -263,6 +269,7 @@ pub async fn explain_missed(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn asked(
     connection: &mut AsyncPgConnection,
     of: Option<InstrumentId>,
@@ -292,6 +299,7 @@ pub async fn asked(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn used(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -340,6 +348,7 @@ pub struct Handover {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn handed_over(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -357,6 +366,7 @@ pub async fn handed_over(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn shift_before(
     connection: &mut AsyncPgConnection,
     shift: &Shift,
@@ -375,6 +385,7 @@ pub async fn shift_before(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn hand_over(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -444,6 +455,7 @@ pub struct SignOff {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn signed_off(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -467,6 +479,7 @@ pub async fn signed_off(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] when it is signed off already.
+#[boxed]
 pub async fn sign_off(
     connection: &mut AsyncPgConnection,
     shift: ShiftId,
@@ -512,6 +525,7 @@ pub struct Past {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn past(
     connection: &mut AsyncPgConnection,
     plan: PlanId,

@@ -6,6 +6,7 @@ use diesel::sql_types::{Array, BigInt, Binary, Integer, Text};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::schema::{audit_entries, audit_seals};
@@ -113,6 +114,7 @@ pub(crate) struct Covered {
 
 /// The evidence of the transactions whose last audit entry is among these: what was committed together is covered
 /// together. An entry that takes the evidence of a table again names the transactions in which that was done.
+#[boxed]
 pub(crate) async fn evidence_of(
     connection: &mut AsyncPgConnection,
     entries: &[i64],
@@ -140,6 +142,7 @@ pub(crate) async fn evidence_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn seal(
     connection: &mut AsyncPgConnection,
     at: Timestamp,
@@ -203,6 +206,7 @@ pub async fn seal(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest(connection: &mut AsyncPgConnection) -> Result<Option<Seal>, StoreError> {
     Ok(audit_seals::table
         .order(audit_seals::sequence.desc())
@@ -216,6 +220,7 @@ pub async fn newest(connection: &mut AsyncPgConnection) -> Result<Option<Seal>, 
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn one(
     connection: &mut AsyncPgConnection,
     sequence: i32,
@@ -232,6 +237,7 @@ pub async fn one(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn over_chain(
     connection: &mut AsyncPgConnection,
     chain: &str,

@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
+use vaaka_boxed::boxed;
 use vaaka_core::adjustment::Correction;
 use vaaka_core::chart::ChartState;
 use vaaka_core::check::{StreamSlot, known_chart};
@@ -49,6 +50,7 @@ type Before = (CertificateId, Option<f64>);
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn open_where_due(
     connection: &mut AsyncPgConnection,
     place: &Place<'_>,
@@ -116,6 +118,7 @@ pub async fn open_where_due(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn open_derived(
     connection: &mut AsyncPgConnection,
     at: &mut LockedStream,
@@ -141,6 +144,7 @@ pub async fn open_derived(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn open_after_event(
     connection: &mut AsyncPgConnection,
     instrument: InstrumentId,
@@ -243,6 +247,7 @@ async fn crossed_over(
 }
 
 /// Opens the segment that follows another. Its signals stay with whoever works on them.
+#[boxed]
 pub(crate) async fn open(
     connection: &mut AsyncPgConnection,
     last: &Segment,

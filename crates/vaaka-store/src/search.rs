@@ -3,6 +3,7 @@
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::ids::CheckId;
@@ -65,6 +66,7 @@ pub(crate) fn literally(text: &str) -> String {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn find(
     connection: &mut AsyncPgConnection,
     wanted: &Wanted,

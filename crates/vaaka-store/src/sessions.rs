@@ -6,6 +6,7 @@ use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::Value;
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 
 use crate::ids::PersonId;
 use crate::rows::Person;
@@ -21,6 +22,7 @@ pub(crate) fn hash(id: &str) -> Vec<u8> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn create(
     store: &Store,
     id: &str,
@@ -46,6 +48,7 @@ pub async fn create(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn save(
     store: &Store,
     id: &str,
@@ -73,6 +76,7 @@ pub async fn save(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn load(
     store: &Store,
     id: &str,
@@ -93,6 +97,7 @@ pub async fn load(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn signed_in(
     connection: &mut AsyncPgConnection,
     id: &str,
@@ -113,6 +118,7 @@ pub async fn signed_in(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn delete(store: &Store, id: &str) -> Result<(), StoreError> {
     let mut connection = store.connection().await?;
     diesel::delete(sessions::table.find(hash(id))).execute(&mut connection).await?;
@@ -123,6 +129,7 @@ pub async fn delete(store: &Store, id: &str) -> Result<(), StoreError> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn delete_ended(store: &Store, now: Timestamp) -> Result<usize, StoreError> {
     let mut connection = store.connection().await?;
     Ok(diesel::delete(sessions::table.filter(sessions::expires_at.le(At(now))))

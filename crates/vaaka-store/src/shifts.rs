@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
+use vaaka_boxed::boxed;
 use vaaka_core::round::{ShiftPattern, ShiftSpan, ShiftStart};
 
 use crate::ids::{ShiftId, SiteId};
@@ -16,6 +17,7 @@ use crate::{StoreError, unreadable};
 ///
 /// # Errors
 /// [`StoreError::NotFound`] on an empty database.
+#[boxed]
 pub async fn site(mut connection: &AsyncPgConnection) -> Result<Site, StoreError> {
     Ok(sites::table.order(sites::id).select(Site::as_select()).first(&mut connection).await?)
 }
@@ -32,6 +34,7 @@ pub fn zone(site: &Site) -> Result<TimeZone, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn pattern(
     connection: &mut AsyncPgConnection,
     site: &Site,
@@ -62,6 +65,7 @@ pub async fn pattern(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn store_spans(
     connection: &mut AsyncPgConnection,
     site: SiteId,
@@ -109,6 +113,7 @@ async fn find(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn current(
     connection: &mut AsyncPgConnection,
     site: &Site,
@@ -129,6 +134,7 @@ pub async fn current(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn by_id(connection: &mut AsyncPgConnection, id: ShiftId) -> Result<Shift, StoreError> {
     Ok(shift_instances::table.find(id).select(Shift::as_select()).first(connection).await?)
 }

@@ -5,6 +5,7 @@ use diesel::sql_types::{BigInt, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -38,6 +39,7 @@ const KEPT_DAYS: i64 = 30;
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn failures(
     connection: &mut AsyncPgConnection,
     sign_in: &str,
@@ -83,6 +85,7 @@ pub struct Typed<'a> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn note(connection: &mut AsyncPgConnection, typed: Typed<'_>) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
@@ -123,6 +126,7 @@ pub async fn note(connection: &mut AsyncPgConnection, typed: Typed<'_>) -> Resul
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn signed_in(
     connection: &mut AsyncPgConnection,
     person: PersonId,

@@ -7,6 +7,7 @@ use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use thiserror::Error;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -135,6 +136,7 @@ pub enum Which {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn list(
     mut connection: &AsyncPgConnection,
     which: Which,
@@ -181,6 +183,7 @@ pub async fn list(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn at_work(connection: &mut AsyncPgConnection) -> Result<i64, StoreError> {
     Ok(signals::table
         .filter(signals::state.ne_all(["closed", "withdrawn"]))
@@ -193,6 +196,7 @@ pub async fn at_work(connection: &mut AsyncPgConnection) -> Result<i64, StoreErr
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn by_id(
     connection: &mut AsyncPgConnection,
     id: SignalId,
@@ -223,6 +227,7 @@ pub struct StepView {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn steps(
     connection: &mut AsyncPgConnection,
     id: SignalId,
@@ -282,6 +287,7 @@ pub enum StepRefusal {
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why a step is refused.
+#[boxed]
 pub async fn take_step(
     connection: &mut AsyncPgConnection,
     id: SignalId,
@@ -364,6 +370,7 @@ pub async fn take_step(
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn assign(
     connection: &mut AsyncPgConnection,
     id: SignalId,
@@ -428,6 +435,7 @@ async fn is_in_use(connection: &mut AsyncPgConnection, cause: CauseId) -> Result
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn of_segment(
     connection: &mut AsyncPgConnection,
     segment: SegmentId,
@@ -445,6 +453,7 @@ pub(crate) async fn of_segment(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub(crate) async fn write(
     connection: &mut AsyncPgConnection,
     known: &[SignalRow],
@@ -522,6 +531,7 @@ pub struct Cause {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn causes(connection: &mut AsyncPgConnection) -> Result<Vec<Cause>, StoreError> {
     Ok(signal_causes::table
         .order((signal_causes::retired_at.is_not_null(), signal_causes::id))
@@ -534,6 +544,7 @@ pub async fn causes(connection: &mut AsyncPgConnection) -> Result<Vec<Cause>, St
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn add_cause(
     connection: &mut AsyncPgConnection,
     name: &str,
@@ -571,6 +582,7 @@ pub async fn add_cause(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn retire_cause(
     connection: &mut AsyncPgConnection,
     id: CauseId,
@@ -603,6 +615,7 @@ pub async fn retire_cause(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn reminder_hours(connection: &mut AsyncPgConnection) -> Result<i32, StoreError> {
     Ok(sites::table
         .order(sites::id)
@@ -617,6 +630,7 @@ pub async fn reminder_hours(connection: &mut AsyncPgConnection) -> Result<i32, S
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn set_reminder_hours(
     connection: &mut AsyncPgConnection,
     hours: i32,
@@ -645,6 +659,7 @@ pub async fn set_reminder_hours(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn forgotten(
     connection: &mut AsyncPgConnection,
     now: Timestamp,

@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::{Value, json};
+use vaaka_boxed::boxed;
 
 use crate::audit::{self, Happening};
 use crate::ids::{CertificateId, CheckId, CrossoverId, LookBackId, LotId, PersonId, StandardId};
@@ -27,6 +28,7 @@ pub struct By {
     pub at: Timestamp,
 }
 
+#[boxed]
 pub(crate) async fn note(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -64,6 +66,7 @@ pub struct StandardFields<'a> {
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `standards_tag_key`.
+#[boxed]
 pub async fn register(
     connection: &mut AsyncPgConnection,
     fields: StandardFields<'_>,
@@ -92,6 +95,7 @@ pub async fn register(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `standards_version` when it was changed meanwhile.
+#[boxed]
 pub async fn edit(
     connection: &mut AsyncPgConnection,
     seen: &Standard,
@@ -124,6 +128,7 @@ pub async fn edit(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `standards_version` when it was changed meanwhile.
+#[boxed]
 pub async fn change_state(
     connection: &mut AsyncPgConnection,
     seen: &Standard,
@@ -177,6 +182,7 @@ pub struct NewLot {
 ///
 /// # Errors
 /// [`StoreError::Conflict`] when the lot or the certificate's number exists already.
+#[boxed]
 pub async fn add_lot(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -193,6 +199,7 @@ pub async fn add_lot(
 }
 
 /// As [`add_lot`], and nobody is called about its certificate: a table brings many.
+#[boxed]
 pub(crate) async fn add_lot_quietly(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -281,6 +288,7 @@ pub struct Asked {
 ///
 /// # Errors
 /// [`StoreError`]; [`StoreError::Conflict`] when the number and version exist already, or another certificate of the lot waits.
+#[boxed]
 pub async fn add_certificate(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -309,6 +317,7 @@ pub async fn add_certificate(
 }
 
 /// Concluded checks that rest on a certificate, oldest first.
+#[boxed]
 pub(crate) async fn rested(
     connection: &mut AsyncPgConnection,
     certificate: CertificateId,
@@ -325,6 +334,7 @@ pub(crate) async fn rested(
         .await?)
 }
 
+#[boxed]
 pub(crate) async fn replay_all(
     connection: &mut AsyncPgConnection,
     found: &[CheckId],
@@ -345,6 +355,7 @@ pub(crate) async fn replay_all(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] when it was accepted before.
+#[boxed]
 pub async fn accept_conformance(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -373,6 +384,7 @@ pub async fn accept_conformance(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] when the lot does not wait.
+#[boxed]
 pub async fn use_lot(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -408,6 +420,7 @@ pub async fn use_lot(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] when it is open already.
+#[boxed]
 pub async fn open_lot(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -433,6 +446,7 @@ pub async fn open_lot(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn strike_off(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -452,6 +466,7 @@ pub async fn strike_off(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn add_crossover(
     connection: &mut AsyncPgConnection,
     row: CrossoverRow,
@@ -476,6 +491,7 @@ pub async fn add_crossover(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] when it was accepted before.
+#[boxed]
 pub async fn accept_crossover(
     connection: &mut AsyncPgConnection,
     id: CrossoverId,
@@ -496,6 +512,7 @@ pub async fn accept_crossover(
         .await
 }
 
+#[boxed]
 pub(crate) async fn open_look_back_inside(
     connection: &mut AsyncPgConnection,
     row: LookBack,
@@ -519,6 +536,7 @@ pub(crate) async fn open_look_back_inside(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] on `standards_version`.
+#[boxed]
 pub async fn found_wrong(
     connection: &mut AsyncPgConnection,
     seen: &Standard,
@@ -541,6 +559,7 @@ pub async fn found_wrong(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] when it is closed.
+#[boxed]
 pub async fn close_look_back(
     connection: &mut AsyncPgConnection,
     id: LookBackId,
@@ -570,6 +589,7 @@ pub async fn close_look_back(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn valid_from(
     connection: &mut AsyncPgConnection,
     certificate: CertificateId,

@@ -7,6 +7,7 @@ use diesel::dsl::sum;
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::civil::Date;
+use vaaka_boxed::boxed;
 use vaaka_core::standard::{
     CertificateFacts, CertificateKind, LotFacts, StandardFacts, StandardState,
 };
@@ -103,6 +104,7 @@ fn lot_facts(lot: &Lot, used: u32) -> Result<LotFacts, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn all(connection: &mut AsyncPgConnection, day: Date) -> Result<Vec<Record>, StoreError> {
     let rows: Vec<Standard> = standards::table
         .order(standards::tag)
@@ -116,6 +118,7 @@ pub async fn all(connection: &mut AsyncPgConnection, day: Date) -> Result<Vec<Re
 ///
 /// # Errors
 /// [`StoreError::NotFound`].
+#[boxed]
 pub async fn by_tag(
     connection: &mut AsyncPgConnection,
     tag: &str,
@@ -226,6 +229,7 @@ async fn records(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn lots(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -242,6 +246,7 @@ pub async fn lots(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn certificates(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -259,6 +264,7 @@ pub async fn certificates(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn values(
     connection: &mut AsyncPgConnection,
     certificate: CertificateId,
@@ -275,6 +281,7 @@ pub async fn values(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn used_by(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<(StandardId, Instrument)>, StoreError> {
@@ -309,6 +316,7 @@ pub async fn used_by(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn states(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -326,6 +334,7 @@ pub async fn states(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn uses(
     connection: &mut AsyncPgConnection,
     lot: LotId,
@@ -345,6 +354,7 @@ pub async fn uses(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn crossovers_of(
     connection: &mut AsyncPgConnection,
     standard: StandardId,
@@ -362,6 +372,7 @@ pub async fn crossovers_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn look_backs_of(
     connection: &mut AsyncPgConnection,
     standard: Option<StandardId>,
@@ -400,6 +411,7 @@ pub struct Rested {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn rested_on(
     connection: &mut AsyncPgConnection,
     certificate: CertificateId,
@@ -433,6 +445,7 @@ pub async fn rested_on(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn accepted_crossovers(
     connection: &mut AsyncPgConnection,
     old: LotId,
@@ -452,6 +465,7 @@ pub async fn accepted_crossovers(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn tags_and_certificates(
     connection: &mut AsyncPgConnection,
 ) -> Result<(HashSet<String>, HashSet<String>), StoreError> {

@@ -6,6 +6,7 @@ use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Bool, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use vaaka_boxed::boxed;
 use vaaka_core::instrument::ServiceState;
 use vaaka_core::round::{
     LastPoint, Newest, PlanFacts, Standing, Trigger, of_chart, of_instrument, triggered,
@@ -80,6 +81,7 @@ type PlannedRow =
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn facts(
     connection: &mut AsyncPgConnection,
     of: Of<'_>,

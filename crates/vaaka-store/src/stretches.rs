@@ -6,6 +6,7 @@ use diesel::prelude::*;
 use diesel::sql_types::{BigInt, Bool, Double, Nullable, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::ids::{SegmentId, StreamId};
@@ -94,6 +95,7 @@ pub struct Extent {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn extent(
     mut connection: &AsyncPgConnection,
     stream: StreamId,
@@ -127,6 +129,7 @@ pub async fn extent(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(
     mut connection: &AsyncPgConnection,
     stream: StreamId,

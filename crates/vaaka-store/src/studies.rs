@@ -7,6 +7,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use serde_json::json;
 use thiserror::Error;
+use vaaka_boxed::boxed;
 use vaaka_core::chart::{ChartDesign, ChartState, Criteria, Scatter, SigmaSource};
 use vaaka_core::study::{Fault, StudyPoint};
 
@@ -78,6 +79,7 @@ pub const MOST_POINTS: i64 = 20_000;
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn points(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -113,6 +115,7 @@ struct EventRow {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn faults(
     connection: &mut AsyncPgConnection,
     stream: &Stream,
@@ -148,6 +151,7 @@ struct LabelRow {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn shift_kinds(
     connection: &mut AsyncPgConnection,
     stream: &Stream,
@@ -250,6 +254,7 @@ pub struct LimitProposal {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn waiting_proposal(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -296,6 +301,7 @@ pub struct NewProposal<'a> {
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn propose(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -405,6 +411,7 @@ async fn decide(
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn turn_down(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -440,6 +447,7 @@ pub async fn turn_down(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn open_signals(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -460,6 +468,7 @@ pub async fn open_signals(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn tolerance(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -507,6 +516,7 @@ pub enum StudyRefusal {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn baselines_of(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -538,6 +548,7 @@ async fn lock(
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn freeze(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -659,6 +670,7 @@ pub async fn freeze(
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn switch_rules(
     connection: &mut AsyncPgConnection,
     stream: StreamId,
@@ -692,6 +704,7 @@ pub async fn switch_rules(
         .await
 }
 
+#[boxed]
 pub(crate) async fn write_design(
     connection: &mut AsyncPgConnection,
     segment: SegmentId,
@@ -717,6 +730,7 @@ pub enum Settle {
 ///
 /// # Errors
 /// [`StoreError`]; the inner result says why it is refused.
+#[boxed]
 pub async fn settle_segment(
     connection: &mut AsyncPgConnection,
     (stream, id): (StreamId, SegmentId),
@@ -802,6 +816,7 @@ pub fn design_of(segment: &Segment) -> Result<Option<ChartDesign>, StoreError> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn reviews_due(
     connection: &mut AsyncPgConnection,
     now: Timestamp,

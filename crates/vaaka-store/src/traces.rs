@@ -7,6 +7,7 @@ use std::sync::Arc;
 use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
 use vaaka_core::trace::{Channel, Trace};
 
 use crate::ids::{CheckId, ReadingId};
@@ -94,6 +95,7 @@ pub fn rows_of(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn keep(
     connection: &mut AsyncPgConnection,
     reading: ReadingId,
@@ -110,6 +112,7 @@ pub async fn keep(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn of(
     mut connection: &AsyncPgConnection,
     ids: &[ReadingId],
@@ -153,6 +156,7 @@ pub async fn of(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] where there is none.
+#[boxed]
 pub async fn original(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -173,6 +177,7 @@ pub async fn original(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn faults(connection: &mut AsyncPgConnection) -> Result<Vec<ReadingId>, StoreError> {
     let mut faults: Vec<ReadingId> = traces::table
         .filter(diesel::dsl::sql::<diesel::sql_types::Bool>("sha256 <> sha256(bytes)"))

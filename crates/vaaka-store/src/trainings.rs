@@ -4,6 +4,7 @@ use diesel::prelude::*;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::civil::Date;
 use serde_json::json;
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -15,6 +16,7 @@ use crate::schema::{people, trainings};
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn newest(
     connection: &mut AsyncPgConnection,
 ) -> Result<Vec<(Training, Person)>, StoreError> {
@@ -33,6 +35,7 @@ pub async fn newest(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn for_method(
     connection: &mut AsyncPgConnection,
     person: PersonId,
@@ -59,6 +62,7 @@ pub async fn for_method(
 ///
 /// # Errors
 /// [`StoreError::Conflict`] when somebody records their own.
+#[boxed]
 pub async fn record(
     connection: &mut AsyncPgConnection,
     training: &Training,

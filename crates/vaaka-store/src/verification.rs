@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use diesel::prelude::*;
 use diesel::sql_types::{Array, BigInt, Bool, Integer, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection};
+use vaaka_boxed::boxed;
 
 use crate::StoreError;
 use crate::audit::{AuditEntry, first_break};
@@ -199,6 +200,7 @@ const NAMED: i32 = 50;
 ///
 /// # Errors
 /// [`StoreError::Busy`] while another look is under way; [`StoreError::Cancelled`] when nobody waits any more.
+#[boxed]
 pub async fn verify(
     connection: &mut AsyncPgConnection,
     wanted: &Wanted,

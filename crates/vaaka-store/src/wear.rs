@@ -5,6 +5,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
+use vaaka_boxed::boxed;
 use vaaka_core::method::{Input, Step};
 use vaaka_core::quantity::to_f64;
 use vaaka_core::standard::{Face, Spot, UseKind, UsedFace, free_spots};
@@ -30,6 +31,7 @@ pub fn face_of(lot: &Lot) -> Option<Face> {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn used_spots(
     connection: &mut AsyncPgConnection,
     lot: &Lot,
@@ -48,6 +50,7 @@ pub async fn used_spots(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn record(
     connection: &mut AsyncPgConnection,
     check: &Check,
@@ -77,6 +80,7 @@ pub async fn record(
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn made(
     connection: &mut AsyncPgConnection,
     check: CheckId,
@@ -109,6 +113,7 @@ pub fn readings_taken(steps: &[Step], made: &[String], place: usize) -> u32 {
 ///
 /// # Errors
 /// [`StoreError`].
+#[boxed]
 pub async fn faces(
     connection: &mut AsyncPgConnection,
     used: &[CertificateId],
@@ -134,6 +139,7 @@ pub async fn faces(
 ///
 /// # Errors
 /// [`StoreError::NotFound`] where the standard has no face, or no place is left on it.
+#[boxed]
 pub async fn refuse_place(
     connection: &mut AsyncPgConnection,
     (check, certificate): (CheckId, CertificateId),
