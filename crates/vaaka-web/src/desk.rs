@@ -10,8 +10,8 @@ use vaaka_store::standard_changes::By;
 
 use crate::error::WebError;
 use crate::fields::Fields;
-use crate::pages::Here;
 use crate::session::SignedIn;
+use crate::shell::Here;
 use crate::state::AppState;
 
 /// The desk.

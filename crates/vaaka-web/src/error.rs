@@ -7,7 +7,7 @@ use thiserror::Error;
 use vaaka_core::method::MethodError;
 use vaaka_store::StoreError;
 
-use crate::pages::Problem;
+use crate::shell::Problem;
 
 /// Why a page is not shown.
 #[derive(Debug, Error)]

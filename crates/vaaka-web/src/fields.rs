@@ -354,6 +354,8 @@ pub struct Field {
     pub error: Option<String>,
     /// Most characters.
     pub most: usize,
+    /// Another field and its values, one of which it needs to mean anything: "rule=a|b". Without scripts it is always shown.
+    pub needs: String,
 }
 
 impl Field {
@@ -367,6 +369,26 @@ impl Field {
             hint: String::new(),
             error: None,
             most: 200,
+            needs: String::new(),
+        }
+    }
+
+    /// Means something only where another field of the form has one of these values.
+    #[must_use]
+    pub fn needs(self, other: &str, values: &[&str]) -> Self {
+        Self { needs: format!("{other}={}", values.join("|")), ..self }
+    }
+
+    /// What it says in short; nothing where it says nothing.
+    fn in_short(&self) -> Option<&str> {
+        let value = self.value.lines().next().unwrap_or_default().trim();
+        match &self.look {
+            _ if value.is_empty() => None,
+            Look::Tick => Some(&self.label),
+            Look::Choice(choices) => {
+                choices.iter().find(|(key, _)| *key == value).map(|(_, words)| words.as_str())
+            }
+            _ => Some(value),
         }
     }
 
@@ -426,6 +448,27 @@ impl Group {
         Self { title: title.to_owned(), fields }
     }
 
+    /// What it says in one line, where it says anything: a long form folds it behind that.
+    pub fn in_short(&self) -> String {
+        const MOST: usize = 120;
+        let parts: Vec<&str> = self.fields.iter().filter_map(Field::in_short).collect();
+        let text = parts.join(" · ");
+        match text.char_indices().nth(MOST) {
+            Some((at, _)) => format!("{} …", text[..at].trim_end()),
+            None => text,
+        }
+    }
+
+    /// Whether it is nothing but boxes to tick: none of them is an answer, too.
+    fn only_ticks(&self) -> bool {
+        self.fields.iter().all(|field| field.look == Look::Tick)
+    }
+
+    /// Whether a long form folds it: what says something stands in its heading, and what is still to be filled in is open.
+    pub fn folds(&self) -> bool {
+        !self.title.is_empty() && (self.only_ticks() || !self.in_short().is_empty())
+    }
+
     /// Whether something is wrong with one of its fields.
     pub fn any_error(&self) -> bool {
         self.fields.iter().any(|field| field.error.is_some())
@@ -461,6 +504,8 @@ pub struct Table {
     pub hint: String,
     /// Words that belong to the table as a whole.
     pub error: Option<String>,
+    /// Whether more rows were asked for just now.
+    pub asked: bool,
 }
 
 impl Table {
@@ -486,7 +531,34 @@ impl Table {
             })
             .collect();
         let (title, name) = (title.to_owned(), name.to_owned());
-        Self { title, name, heads, rows, row_titles: vec![], hint: String::new(), error: None }
+        let asked = typed.get("more") == name;
+        Self {
+            title,
+            name,
+            heads,
+            rows,
+            row_titles: vec![],
+            hint: String::new(),
+            error: None,
+            asked,
+        }
+    }
+
+    /// Whether a long form folds it: nothing stands in it.
+    pub fn folds(&self) -> bool {
+        self.row_titles.is_empty()
+            && !self.asked
+            && self.error.is_none()
+            && !self.rows.iter().flatten().any(|field| field.error.is_some())
+            && self.rows_with_words() == 0
+    }
+
+    /// How many rows hold more than what a fresh row begins with.
+    fn rows_with_words(&self) -> usize {
+        let says = |field: &Field| {
+            !matches!(field.look, Look::Choice(_)) && !field.value.trim().is_empty()
+        };
+        self.rows.iter().filter(|row| row.iter().any(says)).count()
     }
 
     /// What a row is, where rows are not alike.

@@ -11,11 +11,13 @@ mod draw;
 mod error;
 mod fields;
 mod forms;
+mod open_run;
 mod pages;
 mod passwords;
 mod security;
 mod serving;
 mod session;
+mod shell;
 mod state;
 
 pub use clock::{Clock, FixedClock, ShiftedClock, SystemClock};

@@ -5,6 +5,7 @@ use std::sync::{Arc, Mutex, RwLock};
 use std::time::Instant;
 
 use jiff::Timestamp;
+use jiff::civil::Date;
 use jiff::tz::TimeZone;
 use tokio::sync::watch;
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, Step};
@@ -189,6 +190,11 @@ fn told(at: Timestamp, zone: &TimeZone, form: &str) -> String {
 /// A day and time for people.
 pub(crate) fn local_day_time(at: Timestamp, zone: &TimeZone) -> String {
     told(at, zone, "%-d %b %Y, %H:%M")
+}
+
+/// "14 March 2027".
+pub fn long_day(day: Date) -> String {
+    day.strftime("%-d %B %Y").to_string()
 }
 
 #[cfg(test)]

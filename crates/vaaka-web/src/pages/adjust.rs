@@ -32,13 +32,13 @@ use vaaka_store::rows::{AdjustmentRow, Check};
 use vaaka_store::{At, StoreError, people, standards};
 
 use super::check_start::{fits, may_run, refuse_other_open, standards_for};
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::draw::draw_effects;
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
 use crate::forms::{PathId, new_key};
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// Word of the choice that undoes every adjustment.

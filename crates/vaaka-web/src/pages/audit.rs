@@ -13,11 +13,11 @@ use vaaka_store::verification::{KnownSeal, Progress, Wanted, verify as verify_al
 use vaaka_store::{StoreError, audit, people, seals};
 
 use super::verdict_parts::fingerprint;
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::forms::Asked;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, Look, local_day_time};
 
 /// What is asked.

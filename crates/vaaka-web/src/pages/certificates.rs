@@ -15,15 +15,15 @@ use vaaka_store::second_look::Decision;
 use vaaka_store::{StoreError, people, registers, standards};
 
 use super::second_look::{Deciding, Errors, hear};
-use super::standards::{ValueRow, long_day, paper_words, value_row};
-use super::{Shell, page};
+use super::standards::{ValueRow, paper_words, value_row};
 use crate::auth::Address;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Fields;
 use crate::forms::PathId;
 use crate::session::SignedIn;
-use crate::state::{AppState, local_day_time};
+use crate::shell::{Shell, page};
+use crate::state::{AppState, local_day_time, long_day};
 
 #[derive(Debug, Template)]
 #[template(path = "certificates.html")]

@@ -20,11 +20,11 @@ use vaaka_store::standing::{Of, Standings};
 use vaaka_store::{StoreError, studies};
 
 use super::chart::false_signals_a_check;
-use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::{Beam, BeamMark, BeamSize};
 use crate::error::WebError;
 use crate::session::SignedIn;
+use crate::shell::{Here, Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// How many points a beam looks back.

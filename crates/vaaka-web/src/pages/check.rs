@@ -17,22 +17,24 @@ use vaaka_store::audit::Head;
 use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, ReadingId};
-use vaaka_store::rows::{AttemptRow, Check, Reading};
+use vaaka_store::rows::{AttemptRow, Check};
 use vaaka_store::standards::{self, Record};
 use vaaka_store::traces::Original;
-use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_check, plans};
+use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_check, plans, shifts};
 
 use super::check_start::{fits, wanted};
-use super::check_view::{OpenRun, Target, Typed, load};
+use super::check_view::Typed;
 use super::input::MOST_TRACE_BYTES;
-use super::{Here, page, sign_in};
+use super::sign_in;
 use crate::auth::{Address, Proof, prove_on};
 use crate::desk::{Desk, Upload};
 use crate::error::WebError;
 use crate::fields::clean;
 use crate::forms::{Asked, PathId, Posted, encode};
+use crate::open_run::{OpenRun, Target, load};
 use crate::session::SignedIn;
-use crate::state::AppState;
+use crate::shell::{Here, page};
+use crate::state::{AppState, local_time};
 
 /// What the address may carry.
 #[derive(Debug, Default, Deserialize)]
@@ -386,7 +388,7 @@ async fn keep_entry(
     let received = state.now();
     let measured = measured_at(&view, target.step, form, received);
     let mut proposal = form.proposal();
-    let mut taken = None;
+    let (mut taken, mut together) = (None, None);
     if let Input::Tag { place, any_of_kind, expected } = &target.step.input {
         let fixed = any_of_kind.is_none().then_some(expected.as_str());
         match judge_tag((state, &mut connection), &view, *place, fixed, &form.typed).await? {
@@ -408,6 +410,12 @@ async fn keep_entry(
             let mut typed = form.as_typed();
             typed.error = Some(words);
             return again(view, typed);
+        }
+    }
+    if form.others.contains_key("together") {
+        together = ticked_before(&mut connection, &view, &target, signed).await?;
+        if let (Some(_), Input::Confirm { sentences, .. }) = (&together, &target.step.input) {
+            proposal.ticked = sentences.len();
         }
     }
     let table = form.table().filter(|_| matches!(target.step.input, Input::Trace { .. }));
@@ -487,7 +495,7 @@ async fn keep_entry(
     let reason = clean(&form.reason);
     let typed = match &value {
         EntryValue::Trace { points, .. } => format!("{}, {points} points", named(form, &table)),
-        _ => form.typed.trim().to_owned(),
+        _ => together.unwrap_or_else(|| form.typed.trim().to_owned()),
     };
     let new = NewEntry {
         check: view.check.id,
@@ -645,6 +653,21 @@ async fn second_person(
         ));
     }
     Ok(Ok(Some(person.id)))
+}
+
+/// Words for cautions that are confirmed all at once, where this person ticked them one by one in this shift: asked of what is
+/// kept, not of the form.
+async fn ticked_before(
+    connection: &mut Connection,
+    view: &OpenRun,
+    target: &Target<'_>,
+    signed: &SignedIn,
+) -> Result<Option<String>, WebError> {
+    let Some(at) = view.ticked_before(connection, target, signed.person.id).await? else {
+        return Ok(None);
+    };
+    let zone = shifts::zone(&shifts::site(connection).await?)?;
+    Ok(Some(format!("all at once; ticked one by one at {}", local_time(at.0, &zone))))
 }
 
 /// What a setting was found at before, where that was not the one wanted.
@@ -828,9 +851,4 @@ pub async fn take_over(
         }),
         Err(other) => Err(other.into()),
     }
-}
-
-/// The reading that a correction replaces.
-pub(super) fn find_reading(view: &OpenRun, id: ReadingId) -> Option<&Reading> {
-    view.entries.standing.iter().map(|standing| &standing.reading).find(|reading| reading.id == id)
 }

@@ -6,9 +6,9 @@ use serde::Deserialize;
 use vaaka_store::ids::CheckId;
 use vaaka_store::{entries, wear};
 
-use super::check_view::load;
 use crate::error::WebError;
 use crate::forms::{PathId, Posted};
+use crate::open_run::load;
 use crate::session::SignedIn;
 use crate::state::AppState;
 

@@ -7,10 +7,11 @@ use vaaka_core::method::{Input, Step, StepKey, duration_words};
 use vaaka_core::quantity::{show_signed, to_f64};
 use vaaka_store::ids::ReadingId;
 
-use super::check_view::{OpenRun, Surroundings, Target, Typed};
+use super::check_view::{Surroundings, Typed};
 use super::input::{LocalRules, shown};
 use crate::draw::{Beam, BeamSize, draw_scene};
 use crate::forms::new_key;
+use crate::open_run::{OpenRun, Target, find_reading};
 use crate::state::local_time;
 
 impl OpenRun {
@@ -33,6 +34,8 @@ impl OpenRun {
             Sentence { name, text, ticked }
         });
         let (beam, beam_words) = self.step_beam(step, around.control);
+        let folds = matches!(step.input, Input::Confirm { folds: true, .. });
+        let folded = around.ticked_before.filter(|_| folds);
         StepView {
             key: step.key.0.clone(),
             repeat: target.repeat,
@@ -40,7 +43,7 @@ impl OpenRun {
             replaces: target.replaces.map(|id| id.0),
             replaced: target
                 .replaces
-                .and_then(|id| super::check::find_reading(self, id))
+                .and_then(|id| find_reading(self, id))
                 .map(|old| old.typed.clone()),
             voids: self.voided_titles(target),
             wait: self.wait_view(around, step),
@@ -50,6 +53,7 @@ impl OpenRun {
             detail: step.detail.clone(),
             counted,
             sentences: sentences.collect(),
+            folded: folded.map(|at| local_time(at.0, &around.here.zone)),
             choices: shown.choices,
             unit: step.input.unit().unwrap_or_default().to_owned(),
             beside: shown.beside,
@@ -211,6 +215,8 @@ pub struct StepView {
     pub detail: String,
     pub counted: String,
     pub sentences: Vec<Sentence>,
+    /// When the person ticked them in this shift already: one key confirms them all.
+    pub folded: Option<String>,
     pub choices: Vec<String>,
     pub unit: String,
     pub beside: Option<String>,

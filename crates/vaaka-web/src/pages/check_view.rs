@@ -1,32 +1,27 @@
 //! What the check page shows: the way as beads, the step, what was kept, the standard.
 
 use std::collections::HashMap;
-use std::sync::Arc;
 
 use askama::Template;
-use jiff::civil::Date;
-use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp};
-use vaaka_core::method::{AttemptKind, Beside, Entry, EntryValue, Input, RunState, Scene, Step};
+use jiff::Timestamp;
+use vaaka_core::method::{Beside, Input, Scene, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_float, show_signed, to_f64};
 use vaaka_core::standard::UsedFace;
 use vaaka_core::stats;
-use vaaka_store::audit::Head;
-use vaaka_store::entries::{CheckNow, Entries, UsedStandard};
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, PersonId, ReadingId};
 use vaaka_store::plans::{self, PlanView};
-use vaaka_store::rows::{AttemptRow, Certificate, Check};
+use vaaka_store::rows::Certificate;
 use vaaka_store::{At, Connection, charts, checks, instruments, registers, wear};
 
 use super::check_step::StepView;
 use super::live::{LiveView, has_curves};
-use super::standards::long_day;
-use super::{Here, Shell};
 use crate::draw::draw_scene;
 use crate::error::WebError;
+use crate::open_run::{OpenRun, Target};
 use crate::session::SignedIn;
-use crate::state::{AppState, Way, local_time};
+use crate::shell::{Here, Shell};
+use crate::state::{AppState, local_time};
 
 /// What was typed, and the words at each field.
 #[derive(Debug, Clone, Default)]
@@ -70,23 +65,6 @@ impl Typed {
     }
 }
 
-/// An open check with what keeping an entry needs.
-#[derive(Debug)]
-pub struct OpenRun {
-    /// The check.
-    pub check: Check,
-    /// Its entries.
-    pub entries: Entries,
-    /// Version of the check that these entries are.
-    pub seen: Option<Head>,
-    /// Its standards as they stand now.
-    pub standards: Vec<UsedStandard>,
-    pub(super) way: Arc<Way>,
-    /// The steps with the values, limits, zero and guards that hold in this run.
-    pub(super) steps: Vec<Step>,
-    pub(super) run: RunState,
-}
-
 /// What else the page shows.
 #[derive(Debug)]
 pub(super) struct Surroundings {
@@ -104,62 +82,9 @@ pub(super) struct Surroundings {
     pub on_hold: Option<String>,
     /// Faces of the standards, where readings use places up, and how many this check has taken on each.
     pub faces: Vec<Option<(UsedFace, usize)>>,
+    /// When this person ticked the cautions of the step in another check of this shift, where they fold.
+    pub ticked_before: Option<At>,
     pub now: Timestamp,
-}
-
-/// Which step an entry is for.
-#[derive(Debug)]
-pub struct Target<'a> {
-    /// The step.
-    pub step: &'a Step,
-    /// Which of its entries.
-    pub repeat: u32,
-    /// The entry that is corrected.
-    pub replaces: Option<ReadingId>,
-    /// An entry of this place that an earlier redo voided.
-    pub redone: Option<ReadingId>,
-    /// Whether the way ends after it.
-    pub is_last: bool,
-}
-
-/// Reads a check and its entries.
-pub async fn load(
-    state: &AppState,
-    connection: &mut Connection,
-    now: CheckNow,
-) -> Result<OpenRun, WebError> {
-    let CheckNow { check, entries, head, standards, reading_std_devs } = now;
-    let certificates: Vec<CertificateId> = standards.iter().map(|used| used.certificate).collect();
-    let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
-    let remembered = state.remembered_way(check.plan_version_id, &certificates, purpose);
-    let way = match remembered {
-        Some(way) => way,
-        None => {
-            let plan = plans::version(connection, check.plan_version_id).await?;
-            state.way(connection, &plan, &certificates, purpose).await?
-        }
-    };
-    let run = entries.run_state()?;
-    let steps = settled(&way, &run, &reading_std_devs)?;
-    Ok(OpenRun { check, entries, seen: head, standards, way, steps, run })
-}
-
-/// The steps of a way as this run has them.
-fn settled(
-    way: &Way,
-    run: &RunState,
-    std_devs: &HashMap<String, f64>,
-) -> Result<Vec<Step>, WebError> {
-    let unit = way.spec.unit;
-    let scale = to_f64(unit.error_unit(way.spec.resolution).convert(1.into(), unit));
-    way.steps
-        .iter()
-        .map(|step| {
-            let known = step.charted_as.as_ref().and_then(|key| std_devs.get(key));
-            let settled = way.method.settle(&way.spec, run, step);
-            Ok(settled.map_err(WebError::from)?.guarded(known.map(|s| s * scale)))
-        })
-        .collect()
 }
 
 impl OpenRun {
@@ -195,6 +120,10 @@ impl OpenRun {
             false => instruments::held_cell(connection, plan.plan.set_up_id).await?,
         };
         let faces = self.faces(connection).await?;
+        let ticked_before = match self.now_shown(correct) {
+            Some(target) => self.ticked_before(connection, &target, signed.person.id).await?,
+            None => None,
+        };
         let around = Surroundings {
             plan,
             certificate,
@@ -204,6 +133,7 @@ impl OpenRun {
             control,
             on_hold,
             faces,
+            ticked_before,
             now: state.now(),
             hands,
             photos,
@@ -216,122 +146,6 @@ impl OpenRun {
             false => LiveView::default(),
         };
         Ok(self.fill(&around, signed, correct, typed, live))
-    }
-
-    /// Finds what an entry is for; nothing when the step is kept already or not next.
-    pub fn target(
-        &self,
-        step: &str,
-        repeat: u32,
-        replaces: Option<ReadingId>,
-    ) -> Option<Target<'_>> {
-        if let Some(id) = replaces {
-            let old = super::check::find_reading(self, id)?;
-            let step = self.steps.iter().find(|step| step.key.0 == old.step_key)?;
-            let repeat = u32::try_from(old.repeat).ok()?;
-            return Some(Target { step, repeat, replaces, redone: None, is_last: false });
-        }
-        let (next, place) = self.run.next(&self.steps)?;
-        if next.key.0 != step || place != repeat {
-            return None;
-        }
-        let redone = self
-            .entries
-            .voided
-            .iter()
-            .rev()
-            .find(|old| old.step_key == next.key.0 && u32::try_from(old.repeat) == Ok(place))
-            .map(|old| old.id);
-        let last = self.steps.last();
-        let is_last = last.is_some_and(|last| last.key == next.key && place == last.repeats);
-        Some(Target { step: next, repeat: place, replaces: None, redone, is_last })
-    }
-
-    /// Whether a step lies beyond the next one.
-    pub fn is_ahead(&self, step: &str, repeat: u32) -> bool {
-        let place = |key: &str| self.steps.iter().position(|own| own.key.0 == key);
-        let Some((next, now)) = self.run.next(&self.steps) else { return false };
-        match (place(step), place(&next.key.0)) {
-            (Some(own), Some(at)) => own > at || (own == at && repeat > now),
-            _ => false,
-        }
-    }
-
-    /// Why nothing more can be read: a standard was withdrawn since it was taken.
-    pub fn withdrawn_words(&self) -> Option<String> {
-        let held = self.standards.iter().find(|used| used.withdrawn.is_some())?;
-        let reason = held.withdrawn.clone().unwrap_or_default();
-        Some(format!(
-            "Nothing more can be read on {}: it is not in use any more ({reason}). Void this check with that reason; what was kept stays on record.",
-            held.tag
-        ))
-    }
-
-    /// Why a reading taken at `at`, on that day of the site, does not count: a standard has run out
-    /// since it was taken in hand. Looking over and closing go on.
-    pub fn run_out_words(&self, at: Timestamp, day: Date) -> Option<String> {
-        let over = |used: &UsedStandard| used.open_until.is_some_and(|end| at > end);
-        let used = self.standards.iter().find(|used| day > used.last_day || over(used))?;
-        let why = if over(used) {
-            "it has been open for too long".to_owned()
-        } else {
-            format!("it was valid until {} only", long_day(used.last_day))
-        };
-        Some(format!(
-            "Nothing more can be read on {}: {why}. Void this check with that reason and begin again on another standard; what was kept stays on record.",
-            used.tag
-        ))
-    }
-
-    /// Whether a standard ends soon enough for the site's day to matter.
-    pub fn may_run_out(&self, at: Timestamp) -> bool {
-        // A site's day begins up to 14 hours before that of UTC.
-        let latest = (at + SignedDuration::from_hours(14)).to_zoned_datetime(TimeZone::UTC).date();
-        self.standards.iter().any(|used| latest > used.last_day || used.open_until.is_some())
-    }
-
-    /// Whether anything lay outside its limits at any moment of this check, as the method computes it: a range or a
-    /// mean, too, and values that were corrected since.
-    pub fn was_failing(&self) -> Result<bool, WebError> {
-        let kept = self.entries.history()?;
-        let Way { method, spec, steps, .. } = &*self.way;
-        Ok(vaaka_core::check::ever_failing(*method, spec, steps, &kept)?)
-    }
-
-    /// What a correction brings from outside to inside its limits.
-    pub fn brought_inside(
-        &self,
-        target: &Target<'_>,
-        value: &EntryValue,
-        at: Timestamp,
-    ) -> Result<bool, WebError> {
-        let entry = Entry {
-            step: target.step.key.clone(),
-            repeat: target.repeat,
-            at,
-            value: value.clone(),
-        };
-        let Way { method, spec, .. } = &*self.way;
-        let voids = target.step.voids.as_slice();
-        let found = vaaka_core::check::brought_inside(*method, spec, &self.run, (&entry, voids))?;
-        Ok(!found.is_empty())
-    }
-
-    /// Whether the reading that is next was typed so far off that the page asked, and nothing was kept instead: a
-    /// check is not made to disappear by leaving the question open.
-    pub fn awaits_far(&self, attempts: &[(AttemptRow, String)]) -> bool {
-        self.run.next(&self.steps).is_some_and(|(step, repeat)| {
-            attempts.iter().any(|(row, _)| {
-                row.kind == AttemptKind::Far.word()
-                    && row.step_key == step.key.0
-                    && u32::try_from(row.repeat) == Ok(repeat)
-            })
-        })
-    }
-
-    /// Whether what is next must be kept within the longest time of a wait.
-    pub fn is_bound(&self) -> bool {
-        self.run.next(&self.steps).is_some_and(|(step, _)| step.within.is_some())
     }
 
     fn now_shown(&self, correct: Option<ReadingId>) -> Option<Target<'_>> {
@@ -407,11 +221,11 @@ impl OpenRun {
                 } else {
                     "todo"
                 };
-                Bead { title: step.title.clone(), state }
+                Bead { shown: unbroken(&step.title), title: step.title.clone(), state }
             })
             .collect();
         let state = if now.is_none() { "now" } else { "todo" };
-        beads.push(Bead { title: "Verdict".into(), state });
+        beads.push(Bead { shown: "Verdict".into(), title: "Verdict".into(), state });
         beads
     }
 
@@ -649,6 +463,11 @@ impl OpenRun {
 /// Kinds of entries that say something which can have been typed wrongly: they are shown beside the step and corrected.
 const STATED: [&str; 7] = ["reading", "condition", "setting", "choice", "text", "count", "trace"];
 
+/// A text whose hyphens end no line: a tag is read in one piece.
+fn unbroken(text: &str) -> String {
+    text.replace('-', "-\u{2060}")
+}
+
 /// Whether a reading lies further from what is expected than the guard lets pass without a question.
 fn is_far(step: &Step, indication: rust_decimal::Decimal) -> bool {
     matches!(&step.input, Input::Reading { expected, guard, .. } if (indication - *expected).abs() > *guard)
@@ -672,6 +491,8 @@ impl Series {
 /// A bead of the way.
 #[derive(Debug)]
 pub struct Bead {
+    /// The title with its tags in one piece.
+    pub shown: String,
     title: String,
     state: &'static str,
 }

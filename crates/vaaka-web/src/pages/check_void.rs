@@ -11,12 +11,13 @@ use vaaka_store::ids::CheckId;
 use vaaka_store::outcomes::result_of;
 use vaaka_store::{Connection, StoreError, attempts, checks};
 
-use super::check_view::{Typed, load};
-use super::page;
+use super::check_view::Typed;
 use crate::error::WebError;
 use crate::fields::sentence;
 use crate::forms::{PathId, Posted};
+use crate::open_run::load;
 use crate::session::SignedIn;
+use crate::shell::page;
 use crate::state::AppState;
 
 /// Voiding a check.

@@ -12,11 +12,11 @@ use vaaka_store::{charts, instruments, plans, registers, rounds, seals};
 use super::chart::{self, Read, drawing};
 use super::missed::{self, Query, moments, period};
 use super::records::verdict_words;
-use super::{Shell, page};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::{Asked, PathTag};
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// Checks on one report at most.

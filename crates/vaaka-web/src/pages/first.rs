@@ -14,11 +14,11 @@ use vaaka_store::people::{self, FirstSite, PersonFields};
 use vaaka_store::{StoreError, WallTime};
 
 use super::people::{long_enough, read_sign_in};
-use super::{Shell, page};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader};
 use crate::passwords::hash_in_background;
 use crate::session;
+use crate::shell::{Shell, page};
 use crate::state::AppState;
 
 #[derive(Debug, Template)]

@@ -6,10 +6,21 @@ use askama::Template;
 use axum::http::StatusCode;
 use axum::response::Response;
 
-use super::{Here, Shell, page};
 use crate::error::WebError;
 use crate::fields::{Fields, Group, Look, Table};
 use crate::session::SignedIn;
+use crate::shell::{Here, Shell, page};
+
+/// What of a long form stands folded.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Folds {
+    /// Nothing.
+    Nothing,
+    /// Tables in which nothing stands.
+    Empty,
+    /// Those, and what already says something, behind a line that tells what.
+    Told,
+}
 
 /// A form and what stands around it.
 #[derive(Debug, Template)]
@@ -24,6 +35,7 @@ pub struct FormPage {
     groups: Vec<Group>,
     tables: Vec<Table>,
     tables_after: usize,
+    folds: Folds,
     hidden: Vec<(String, String)>,
     upload: bool,
     error: Option<String>,
@@ -50,6 +62,8 @@ pub struct Form {
     pub tables: Vec<Table>,
     /// After how many groups the tables stand; after all where it is more than there are.
     pub tables_after: usize,
+    /// What of it stands folded.
+    pub folds: Folds,
     /// Fields that are not shown.
     pub hidden: Vec<(String, String)>,
 }
@@ -73,6 +87,7 @@ impl Form {
             groups: vec![],
             tables: vec![],
             tables_after: usize::MAX,
+            folds: Folds::Nothing,
             hidden: vec![],
         }
     }
@@ -117,6 +132,7 @@ impl Form {
             tables_after: self.tables_after.min(self.groups.len()),
             groups: self.groups,
             tables: self.tables,
+            folds: self.folds,
             hidden: self.hidden,
             upload,
             error,

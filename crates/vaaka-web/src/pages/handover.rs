@@ -42,7 +42,7 @@ pub async fn sign_off(
 ) -> Result<Response, WebError> {
     signed.check_form(typed.token())?;
     let mut connection = state.store.connection().await?;
-    let here = super::Here::find(&state, &mut connection).await?;
+    let here = crate::shell::Here::find(&state, &mut connection).await?;
     if rounds::signed_off(&mut connection, here.shift.id).await?.is_some() {
         // By somebody else, a moment ago: the page shows by whom.
         return Ok(Redirect::to("/#handover").into_response());

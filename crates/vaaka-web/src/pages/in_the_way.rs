@@ -7,8 +7,8 @@ use vaaka_store::Connection;
 use vaaka_store::ids::PlanVersionId;
 use vaaka_store::{plans, standards};
 
-use super::Here;
 use crate::error::WebError;
+use crate::shell::Here;
 
 /// Why a check cannot begin now, and the standard, where it is one.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -8,6 +8,7 @@ use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan, Unit};
 use vaaka_core::instrument::{Equipment, Fit, ServiceState, substitutes};
 use vaaka_core::quantity::show_decimal;
+use vaaka_core::round::DueRule;
 use vaaka_store::charts;
 use vaaka_store::checks;
 use vaaka_store::files::{self, FileBrief, Owner};
@@ -22,16 +23,15 @@ use super::chart::seconds;
 use super::charts::{BEAM_TRAIL, beam_of, newest_of, state_class};
 use super::instruments::{Known, related};
 use super::signals::{signal_state, signal_words};
-use super::standards::long_day;
 use super::way_on::{Way, ways};
-use super::{Here, Shell, page};
 use crate::desk::Sent;
 use crate::draw::HistoryStrip;
 use crate::error::WebError;
 use crate::fields::{Reader, Refusal};
 use crate::forms::PathTag;
 use crate::session::SignedIn;
-use crate::state::{AppState, local_day_time};
+use crate::shell::{Here, Shell, page};
+use crate::state::{AppState, local_day_time, long_day};
 
 /// How many checks the history shows.
 const HISTORY: i64 = 60;
@@ -261,7 +261,8 @@ async fn draw(
     let happenings = happenings(this_events(events), &states, &here);
     let set_ups = instruments::set_ups(connection, id).await?;
     let views = plans::of_instrument(connection, id).await?;
-    let cells = set_up_rows(connection, &set_ups, &views, this).await?;
+    let today = here.shift.business_date.0;
+    let cells = set_up_rows(connection, &set_ups, &views, this, today).await?;
     let photos = files::of(connection, Owner::Instrument(id)).await?;
     // As the form is answered: a cell that is held by itself is offered however few are left beside it.
     let by_themselves = instruments::cells_of(connection, id).await?;
@@ -347,6 +348,7 @@ async fn set_up_rows(
     set_ups: &[SetUp],
     views: &[PlanView],
     known: &Known,
+    today: Date,
 ) -> Result<Vec<SetUpRow>, WebError> {
     let ids: Vec<_> = views.iter().map(|view| view.plan.id).collect();
     let last = checks::last_dates(connection, &ids).await?;
@@ -369,9 +371,18 @@ async fn set_up_rows(
                     ("ok", format!("checked, last on {}", day.strftime("%-d %b %Y")))
                 }
             };
+            let mut rules =
+                own.iter().filter_map(|view| view.version.due_rule.parse::<DueRule>().ok());
+            let aged = newest.and_then(|day| rules.find(|rule| rule.ages(day, today)));
+            if let Some(rule) = aged.filter(|_| set_up.in_use) {
+                words = format!("{words}; ageing: its plan wants a check {}", rule.words());
+            }
             if let (Some((_, cell)), Some(_)) = (by_itself, newest) {
                 state = state_class(cell.standing);
                 words = format!("{}; {words}", cell.standing.words());
+            }
+            if state == "ok" && aged.is_some() {
+                state = "due";
             }
             SetUpRow {
                 id: set_up.id.0,

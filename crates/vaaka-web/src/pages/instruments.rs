@@ -19,10 +19,10 @@ use vaaka_store::standing::{Of, Planned, Standings};
 use vaaka_store::{Connection, unreadable_word};
 
 use super::charts::{newest_of, state_class};
-use super::{Here, Shell, page};
 use crate::error::WebError;
 use crate::forms::Asked;
 use crate::session::SignedIn;
+use crate::shell::{Here, Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]

@@ -7,12 +7,12 @@ use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_store::ids::KeyId;
 use vaaka_store::{StoreError, keys};
 
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Reader;
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]

@@ -11,12 +11,12 @@ use vaaka_core::round::DueRule;
 use vaaka_store::{Connection, checks, instruments, plans};
 
 use super::instruments::{Known, standing};
-use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::Label;
 use crate::error::WebError;
 use crate::forms::{Asked, PathTag};
 use crate::session::SignedIn;
+use crate::shell::{Here, Shell, page};
 use crate::state::AppState;
 
 /// Labels on a sheet at most.

@@ -13,7 +13,6 @@ use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{Check, LadderStepRow};
 use vaaka_store::{At, Connection, StoreError, adjustments, ladder};
 
-use super::Here;
 use super::check_start::{fits, may_run, other_standard, refuse_other_open, standards_for};
 use super::verdict;
 use crate::desk::Desk;
@@ -21,6 +20,7 @@ use crate::error::WebError;
 use crate::fields::sentence;
 use crate::forms::{PathId, Posted, new_key};
 use crate::session::SignedIn;
+use crate::shell::Here;
 use crate::state::{AppState, local_day_time};
 
 /// A rung as it is shown.

@@ -27,12 +27,12 @@ use super::form::{Form, whole};
 use super::input::{OnSheet, name_of, shown};
 use super::live::has_curves;
 use super::plans::{PreviewStep, preview, spec_of};
-use super::{Shell, page};
 use crate::desk::{Desk, SentWithFile, Upload};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader};
 use crate::forms::{PathId, new_key};
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::AppState;
 
 /// A sheet from longer ago than this is no evidence of its time any more.

@@ -15,13 +15,13 @@ use vaaka_store::{StoreError, people, plans, shifts};
 
 use super::late::{Sheet, rank_words, read_again};
 use super::second_look::{Deciding, Errors, hear};
-use super::{Shell, page};
 use crate::auth::Address;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Fields;
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time, local_time};
 
 /// Sheets that the list shows.

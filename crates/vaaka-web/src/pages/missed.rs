@@ -14,12 +14,12 @@ use vaaka_store::ids::{InstrumentId, PlanId};
 use vaaka_store::plans::{self, PlanName};
 use vaaka_store::{Connection, StoreError, instruments, rounds};
 
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::Refusal;
 use crate::forms::Asked;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::AppState;
 
 /// Rows that the page shows; the table has all.

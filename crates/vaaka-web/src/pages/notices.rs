@@ -7,11 +7,11 @@ use axum::response::{IntoResponse, Redirect, Response};
 use vaaka_store::ids::NoticeId;
 use vaaka_store::notices;
 
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// Notices shown at most.

@@ -4,9 +4,9 @@ use askama::Template;
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Response};
 
-use super::page;
 use crate::assets;
 use crate::error::WebError;
+use crate::shell::page;
 
 const WORKER: &str = include_str!("../../static/js/worker.js");
 

@@ -13,15 +13,14 @@ use vaaka_store::rows::{Person, Training};
 use vaaka_store::{At, Day, StoreError, instrument_changes, trainings};
 
 use super::form::{Form, whole};
-use super::standards::long_day;
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, Refusal, choices};
 use crate::forms::PathId;
 use crate::passwords::hash_in_background;
 use crate::session::SignedIn;
-use crate::state::AppState;
+use crate::shell::{Shell, page};
+use crate::state::{AppState, long_day};
 
 type Faults = BTreeMap<String, String>;
 

@@ -15,7 +15,7 @@ use vaaka_store::rows::{Instrument, Plan, PlanVersion};
 use vaaka_store::standards::{self, Record};
 use vaaka_store::{StoreError, instruments, people};
 
-use super::form::{Form, whole};
+use super::form::{Folds, Form, whole};
 use super::plan_form::{self, Ground, filled_in, fresh, parts, read};
 use super::plans::{draw_version, spec_of};
 use super::second_look::hear;
@@ -32,6 +32,9 @@ use crate::state::AppState;
 pub struct NewQuery {
     #[serde(default)]
     instrument: String,
+    /// The plan that it begins as a copy of.
+    #[serde(default)]
+    like: String,
 }
 
 async fn beginning(
@@ -46,11 +49,20 @@ async fn beginning(
                 .map(|(i, _)| (i.tag.clone(), format!("{} {}", i.tag, i.name))),
         )
         .collect();
+    let copies = plans::named(&mut desk.connection).await?.into_iter().map(|one| {
+        let method = by_key(&one.method).map_or("", |method| method.name());
+        let words = format!("a copy of {} {}: {} ({method})", one.tag, one.instrument, one.name);
+        (one.plan.to_string(), words)
+    });
+    let likes: Vec<(String, String)> =
+        std::iter::once((String::new(), "an empty form".to_owned())).chain(copies).collect();
     let found = all.into_iter().find(|(instrument, _)| instrument.tag == tag);
     let mut fields = vec![
         Field::new("instrument", "Instrument", Look::Choice(offered)),
         Field::new("method", "Method", choices(method::all().iter().map(|m| (m.key(), m.name())))),
         Field::new("name", "Name of the plan", Look::Line).hint("Like “bench scale each shift”."),
+        Field::new("like", "Begin with", Look::Choice(likes))
+            .hint("A copy of another plan is a draft like any other: its points, limits and standards are looked through one by one."),
     ];
     let mut with = None;
     if let Some((instrument, _)) = found {
@@ -71,6 +83,15 @@ async fn beginning(
     Ok((form, with))
 }
 
+/// The plan that a new one begins as a copy of, where one was chosen.
+async fn model(desk: &mut Desk, like: &str) -> Result<Option<plans::Named>, WebError> {
+    if like.is_empty() {
+        return Ok(None);
+    }
+    let all = plans::named(&mut desk.connection).await?;
+    Ok(all.into_iter().find(|one| one.plan.to_string() == like))
+}
+
 /// The beginning of a new plan.
 pub async fn new(
     signed: SignedIn,
@@ -79,7 +100,11 @@ pub async fn new(
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let (form, _) = beginning(&mut desk, &query.instrument).await?;
-    let typed = Fields::default().with("instrument", query.instrument);
+    let mut typed = Fields::default().with("instrument", query.instrument);
+    if let Some(like) = model(&mut desk, &query.like).await? {
+        typed =
+            typed.with("like", query.like).with("method", &like.method).with("name", &like.name);
+    }
     form.draw(&signed, &desk.here, &typed, &BTreeMap::new())
 }
 
@@ -104,22 +129,56 @@ pub async fn create(Sent { signed, mut desk, typed }: Sent) -> Result<Response, 
         "" => set_ups.iter().find(|set_up| set_up.in_use),
         id => set_ups.iter().find(|set_up| set_up.id.0.to_string() == id),
     };
+    let model = model(&mut desk, typed.get("like")).await?;
+    if let (Some(method), Some(model)) = (&method, &model)
+        && method.key() != model.method
+    {
+        let other = by_key(&model.method)?;
+        reader.fault(
+            "like",
+            format!(
+                "That plan is of another method. Choose “{}” as the method, or begin with an empty form.",
+                other.name()
+            ),
+        );
+    }
     let (Some(method), Some(set_up), true) = (method, set_up, reader.is_fine()) else {
         return form.draw(&signed, &desk.here, &typed, &reader.faults);
     };
     let chosen = Chosen { instrument, set_up: set_up.id, method, name };
     let all = standards::all(&mut desk.connection, desk.today).await?;
+    // What it was begun as a copy of goes along, with the words about it, until it is saved.
+    let like = typed.get("like").to_owned();
     let hidden = vec![
         ("instrument".to_owned(), chosen.instrument.tag.clone()),
         ("set_up".to_owned(), chosen.set_up.0.to_string()),
         ("method".to_owned(), chosen.method.key().to_owned()),
         ("name".to_owned(), chosen.name.clone()),
         ("filled".to_owned(), "yes".to_owned()),
+        ("like".to_owned(), like),
     ];
     let ground = Ground { method: chosen.method, instrument: &chosen.instrument, standards: &all };
     let title = format!("{} for {} {}", chosen.name, chosen.instrument.name, chosen.instrument.tag);
-    let editor =
-        |typed: &Fields| editor(&title, "/new/plan", "/plans", hidden.clone(), &ground, typed);
+    let model = match model {
+        Some(model) => Some(plans::version(&mut desk.connection, model.version).await?),
+        None => None,
+    };
+    let editor = |typed: &Fields| {
+        let form = editor(&title, "/new/plan", "/plans", hidden.clone(), &ground, typed);
+        match &model {
+            Some(model) => {
+                let copied = copied_words(model, &chosen.instrument);
+                Form { intro: format!("{copied} {}", form.intro), ..form }
+            }
+            // What is still to be filled in stands open, also when the page comes again.
+            None => Form { folds: Folds::Empty, ..form },
+        }
+    };
+    if let Some(model) = model.as_ref().filter(|_| typed.get("filled").is_empty()) {
+        let points = plans::points(&mut desk.connection, model.version.id).await?;
+        let begun = filled_in(&ground, model, &points);
+        return editor(&begun).draw(&signed, &desk.here, &begun, &BTreeMap::new());
+    }
     if typed.get("filled").is_empty() {
         let begun = fresh(chosen.method);
         return editor(&begun).draw(&signed, &desk.here, &begun, &BTreeMap::new());
@@ -163,6 +222,19 @@ pub async fn create(Sent { signed, mut desk, typed }: Sent) -> Result<Response, 
     }
 }
 
+/// What is said over a plan that was begun as a copy.
+fn copied_words(model: &PlanView, instrument: &Instrument) -> String {
+    let unit = if model.version.unit == instrument.unit {
+        ""
+    } else {
+        " That display shows another unit: every number is to be written anew."
+    };
+    format!(
+        "This begins as a copy of “{}” of {}, version {}: look through its standard, points and limits before you save it.{unit}",
+        model.plan.name, model.instrument.tag, model.version.version
+    )
+}
+
 fn editor(
     title: &str,
     action: &str,
@@ -178,6 +250,7 @@ fn editor(
         tables,
         // The points are what a plan is about: they come right after what the check is.
         tables_after: 1,
+        folds: Folds::Told,
         hidden,
         ..Form::new("plans", title, action, back, "Save the draft and look at it")
     }

@@ -53,6 +53,7 @@ pub fn parts(ground: &Ground<'_>, typed: &Fields) -> (Vec<Group>, Vec<Table>) {
         }
     }
     groups.push(after_failure());
+    groups.push(for_approval());
     (groups, tables)
 }
 
@@ -90,9 +91,11 @@ fn general(ground: &Ground<'_>) -> Group {
                 list(&DecisionRule::ALL, DecisionRule::word, DecisionRule::words),
             ),
             Field::new("decision_share", "r, where the band is r·U", Look::Number)
+                .needs("decision_rule", &[DecisionRule::GuardBandShare.word()])
                 .hint("1 is all of U; a smaller share accepts more and proves less."),
             Field::new("decision_risk", "Largest global risk, %", Look::Number)
-                .hint("Of all checks, where the rule is the global risk; 2 is usual."),
+                .needs("decision_rule", &[DecisionRule::GlobalRisk.word()])
+                .hint("Of all checks; 2 is usual."),
             Field::new(
                 "coverage",
                 "U covers",
@@ -119,15 +122,16 @@ fn occasions() -> Group {
 }
 
 fn after_failure() -> Group {
-    let mut fields: Vec<Field> = Rung::ALL
+    let fields = Rung::ALL
         .iter()
         .map(|rung| Field::new(format!("reaction.{}", rung.word()), rung.words(), Look::Tick))
         .collect();
-    fields.push(
-        Field::new("change_note", "What this version changes, and why", Look::Line)
-            .hint("For the lead who approves it."),
-    );
     Group::new("When it fails, in this order", fields)
+}
+
+fn for_approval() -> Group {
+    let note = Field::new("change_note", "What this version changes, and why", Look::Line);
+    Group::new("For the lead who approves it", vec![note])
 }
 
 fn travel_words(travel: Travel) -> &'static str {
@@ -319,6 +323,7 @@ fn limits_table(title: &str, limits: &[&SheetField]) -> Table {
             .map(|limit| format!("{}: {}", limit.label, limit.hint))
             .collect::<Vec<_>>()
             .join(" "),
+        asked: false,
         error: None,
     }
 }

@@ -19,13 +19,13 @@ use vaaka_store::{people, plan_drafts, registers};
 use super::check_start::wanted;
 use super::input::{OnSheet, shown};
 use super::second_look::{Deciding, Errors};
-use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::draw_scene;
 use crate::error::WebError;
 use crate::fields::Fields;
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]

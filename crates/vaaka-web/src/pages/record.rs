@@ -23,13 +23,13 @@ use vaaka_store::{
 use super::check_view::beside_words;
 use super::live::LiveView;
 use super::verdict_parts::{answers, fingerprint, heading, row};
-use super::{Shell, page};
 use crate::auth::{Address, prove_on};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::fields::clean;
 use crate::forms::{PathId, PathIds, Posted};
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time, method_of};
 
 #[derive(Debug, Template)]

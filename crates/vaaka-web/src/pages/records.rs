@@ -8,11 +8,11 @@ use jiff::ToSpan;
 use serde::Deserialize;
 use vaaka_store::search::{self, Found, Wanted};
 
-use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::Asked;
 use crate::session::SignedIn;
+use crate::shell::{Here, Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// Records shown at most.

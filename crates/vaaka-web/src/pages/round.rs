@@ -28,12 +28,12 @@ use vaaka_store::{adjustments, orders};
 use super::charts::{BEAM_TRAIL, beam_of, by_itself, newest_of, state_class};
 use super::in_the_way::{InTheWay, Standards};
 use super::verdict_parts::only_in_band;
-use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::{Ribbon, RibbonBlock};
 use crate::error::WebError;
 use crate::forms::new_key;
 use crate::session::SignedIn;
+use crate::shell::{Here, Shell, page};
 use crate::state::{AppState, local_time};
 
 #[derive(Debug, Template)]

@@ -8,11 +8,11 @@ use serde::Deserialize;
 use tower_sessions::Session;
 use vaaka_store::{people, sign_ins};
 
-use super::{Shell, page};
 use crate::auth::{Address, Proof, prove, too_many};
 use crate::error::WebError;
 use crate::forms::{Asked, Posted, local_path};
 use crate::session::{self, LOOK_COOKIE, SignedIn, TABLES_COOKIE};
+use crate::shell::{Shell, page};
 use crate::state::AppState;
 
 #[derive(Debug, Template)]

@@ -16,13 +16,13 @@ use vaaka_store::ids::{CauseId, SignalId};
 use vaaka_store::people;
 use vaaka_store::signals::{self, SignalView, Step, Which};
 
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Reader};
 use crate::forms::{Asked, PathId};
 use crate::session::SignedIn;
-use crate::state::{AppState, local_day_time};
+use crate::shell::{Shell, page};
+use crate::state::{AppState, local_day_time, long_day};
 
 /// Signals shown at most.
 const MOST: i64 = 200;
@@ -158,7 +158,7 @@ fn row(signal: &SignalView, desk: &Desk, hours: i32) -> Row {
             .owner
             .as_ref()
             .zip(signal.due_on)
-            .map(|(name, day)| format!("{name}, until {}", super::standards::long_day(day.0))),
+            .map(|(name, day)| format!("{name}, until {}", long_day(day.0))),
         late: signal.is_at_work() && signal.due_on.is_some_and(|day| day.0 < desk.today),
     }
 }

@@ -14,14 +14,14 @@ use vaaka_store::rows::{CrossoverRow, LookBack, StandardUse};
 use vaaka_store::{At, StoreError, instruments, registers, standard_changes, standards};
 
 use super::form::Form;
-use super::standards::{long_day, refused};
-use super::{Shell, page};
+use super::standards::refused;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, Refusal, Table, rows_filled};
 use crate::forms::{PathId, PathTag, PathTagId, encode};
 use crate::session::SignedIn;
-use crate::state::{AppState, local_day_time};
+use crate::shell::{Shell, page};
+use crate::state::{AppState, local_day_time, long_day};
 
 fn path(tag: &str) -> String {
     format!("/standards/{}", encode(tag))

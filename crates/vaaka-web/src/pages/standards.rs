@@ -15,14 +15,14 @@ use vaaka_store::standards::{self, Record};
 use vaaka_store::{Connection, wear};
 
 use super::certificates::review_words;
-use super::{Here, Shell, page};
 use crate::desk::Desk;
 use crate::draw::draw_face;
 use crate::error::WebError;
 use crate::fields::Refusal;
 use crate::forms::PathTag;
 use crate::session::SignedIn;
-use crate::state::{AppState, local_day_time};
+use crate::shell::{Here, Shell, page};
+use crate::state::{AppState, local_day_time, long_day};
 
 /// A certificate that ends within this many days is shown as soon due.
 const SOON_DAYS: i32 = 60;
@@ -119,11 +119,6 @@ struct CrossoverLine {
     id: i64,
     words: String,
     accepted: bool,
-}
-
-/// "14 March 2027".
-pub fn long_day(day: Date) -> String {
-    day.strftime("%-d %B %Y").to_string()
 }
 
 /// Whether it may be used now, in a shape and in words.

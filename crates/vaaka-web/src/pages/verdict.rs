@@ -19,11 +19,11 @@ use super::verdict_parts::{
     Answer, BudgetShown, Row, Since, action_state, answers, budgets, fingerprint, heading, row,
     since_last,
 };
-use super::{Shell, page};
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]

@@ -12,9 +12,9 @@ use vaaka_store::plans::PlanView;
 use vaaka_store::rows::{Check, Point, Stream};
 use vaaka_store::{Connection, people, plans, registers};
 
-use super::Here;
 use crate::draw::{Beam, BeamMark, BeamSize, Share, draw_shares};
 use crate::error::WebError;
+use crate::shell::Here;
 use crate::state::local_day_time;
 
 /// One of the three answers.

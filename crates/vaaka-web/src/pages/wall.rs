@@ -20,12 +20,12 @@ use vaaka_store::news::News;
 use vaaka_store::standing::{Of, Standings};
 
 use super::charts::{by_itself, heading, newest_of, state_class};
-use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::Spark;
 use crate::error::WebError;
 use crate::forms::Asked;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// Checks that a small chart looks back.

@@ -16,13 +16,14 @@ use vaaka_store::{Connection, adjustments, instruments, orders};
 
 use super::check_start::away;
 use super::instrument::refused;
+use super::round;
 use super::signals::sentence;
-use super::{Here, round};
 use crate::desk::Sent;
 use crate::error::WebError;
 use crate::fields::Refusal;
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::Here;
 
 /// One way on.
 #[derive(Debug, Clone)]

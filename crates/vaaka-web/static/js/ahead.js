@@ -2,7 +2,7 @@
 const KEY = "vaaka:ahead";
 const LONGEST_MS = 15_000;
 
-export function typeAhead(check) {
+export function typeAhead(check, signal) {
   const place = () => check.querySelector("#typed");
   let text = "";
 
@@ -27,7 +27,7 @@ export function typeAhead(check) {
   }
 
   const before = JSON.parse(sessionStorage.getItem(KEY) ?? "null");
-  if (before && before.check === check.dataset.check && Date.now() - before.at < LONGEST_MS) text = before.text;
+  if (before && before.check === check.dataset.id && Date.now() - before.at < LONGEST_MS) text = before.text;
   fill();
 
   document.addEventListener("keydown", (event) => {
@@ -37,8 +37,8 @@ export function typeAhead(check) {
     else return;
     event.preventDefault();
     event.stopPropagation();
-    sessionStorage.setItem(KEY, JSON.stringify({ check: check.dataset.check, text, at: Date.now() }));
-  }, true);
+    sessionStorage.setItem(KEY, JSON.stringify({ check: check.dataset.id, text, at: Date.now() }));
+  }, { capture: true, signal });
   // With the network gone the next step is drawn in this page.
-  document.addEventListener("vaaka:step", fill);
+  document.addEventListener("vaaka:step", fill, { signal });
 }

@@ -1,5 +1,5 @@
 // Keys of a check: Enter ticks and moves on, Esc steps back, F8 opens the form that voids.
-export function runCheck(check) {
+export function runCheck(check, signal) {
   // Looked up each time: with the network gone the step changes without a new page.
   const ticks = () => [...check.querySelectorAll(".ticks input[type=checkbox]")];
   const main = () => check.querySelector("#typed");
@@ -52,5 +52,5 @@ export function runCheck(check) {
       box.open = true;
       box.querySelector("select").focus();
     }
-  });
+  }, { signal });
 }

@@ -1,6 +1,6 @@
 // Counts down the times that the server keeps. The device's own clock is never trusted: only
 // the seconds left, as the server gave them, are counted from when the page came.
-export function runClocks(root) {
+export function runClocks(root, signal) {
   const clocks = [...root.querySelectorAll("[data-left]")].map((place) => ({
     place,
     shown: place.querySelector("[data-clock]"),
@@ -24,5 +24,6 @@ export function runClocks(root) {
     }
   };
   tick();
-  window.setInterval(tick, 500);
+  const beat = window.setInterval(tick, 500);
+  signal.addEventListener("abort", () => window.clearInterval(beat));
 }

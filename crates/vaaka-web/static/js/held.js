@@ -153,7 +153,8 @@ function fieldsOf(form) {
   return Object.fromEntries([...new FormData(form)].filter(([, value]) => typeof value === "string"));
 }
 
-export function keepHeld(check) {
+/** `goOn` leads to the step that follows; `signal` ends what this page listens to. */
+export function keepHeld(check, signal, goOn) {
   const panel = check.querySelector("[data-held]");
   const list = check.querySelector("[data-held-list]");
   const refused = check.querySelector("[data-held-refused]");
@@ -198,7 +199,8 @@ export function keepHeld(check) {
     });
   }
 
-  function showNext() {
+  // `where` the entry before it was kept: on the device, or by the server, which cannot be asked for what follows.
+  function showNext(where = "Kept on this device") {
     const next = ahead.shift();
     const after = place.querySelectorAll("h1, .detail, .scene-box, form.entry, .beam-box, .notice, .bound");
     for (const old of after) old.remove();
@@ -210,7 +212,7 @@ export function keepHeld(check) {
       moveBead(next.dataset.ahead);
     } else {
       const words = document.createElement("h1");
-      words.textContent = "Kept on this device";
+      words.textContent = where;
       const detail = document.createElement("p");
       detail.className = "detail";
       detail.textContent =
@@ -269,10 +271,15 @@ export function keepHeld(check) {
     showNext();
   }
 
+  // Whether something is just being typed: no page is taken from under it.
+  function isBusy() {
+    const field = place.querySelector("[name=typed]");
+    return field !== null && typedIn(field.form).trim() !== "";
+  }
+
   function ended({ sent, refused: answered, left }) {
     draw();
-    const field = place.querySelector("[name=typed]");
-    const busy = field !== null && typedIn(field.form).trim() !== "";
+    const busy = isBusy();
     if (answered && answered.entry.check === id) {
       if (!ofCheck().some((entry) => entry.refused)) {
         // Signed out meanwhile: nothing is wrong with the entry, so that there is nothing to decide about it.
@@ -316,7 +323,8 @@ export function keepHeld(check) {
     if (tried.length > 0) fields.attempted = tried.join("\n");
     send({ check: id, person: me(), fields }, file)
       .then((answer) => {
-        if (answer.state === "kept") window.location.assign(answer.next);
+        // Kept by the server, whatever becomes of the page that would follow: with the network gone the way goes on here.
+        if (answer.state === "kept") goOn(answer.next).catch(() => withoutNetwork(answer.next));
         // A page that came anew would have lost the file: what is wrong with it is said at its place.
         else if (file && answer.state === "refused") refuse(form, answer);
         // Refused, or signed out: the server's own page says so, with what was typed.
@@ -336,6 +344,23 @@ export function keepHeld(check) {
         });
       });
   });
+
+  // The server kept the entry, and went before it showed the next step. Where that is drawn here the way goes on; where it
+  // needs the server, nothing is held that would bring the page on when it is back, so that it asks by itself.
+  function withoutNetwork(next) {
+    gone = true;
+    showNext("Kept");
+    document.dispatchEvent(new CustomEvent("vaaka:step"));
+    const again = window.setInterval(async () => {
+      if (signal.aborted || ofCheck().length > 0) {
+        window.clearInterval(again);
+      } else if (!isBusy() && (await reaches()) && !isBusy() && ofCheck().length === 0) {
+        window.clearInterval(again);
+        window.location.assign(next);
+      }
+    }, TRY_AGAIN_MS);
+    signal.addEventListener("abort", () => window.clearInterval(again));
+  }
 
   // Words about a file, and the button that answers the guard's question about this very one.
   function refuse(form, { words, asked }) {
@@ -386,8 +411,8 @@ export function keepHeld(check) {
     if (link.target || link.origin !== window.location.origin || link.getAttribute("href").startsWith("#")) return;
     event.preventDefault();
     leave(() => window.location.assign(link.href));
-  });
-  document.addEventListener("vaaka:leave", (event) => leave(() => window.location.assign(event.detail)));
+  }, { signal });
+  document.addEventListener("vaaka:leave", (event) => leave(() => window.location.assign(event.detail)), { signal });
   document.addEventListener("submit", (event) => {
     const form = event.target;
     if (event.defaultPrevented || form.dataset.reached) return;
@@ -400,7 +425,7 @@ export function keepHeld(check) {
       form.dataset.reached = "yes";
       form.requestSubmit(by);
     });
-  }, true);
+  }, { capture: true, signal });
 
   const retry = () => {
     if (mine().length > 0) flush(ended);
@@ -410,8 +435,9 @@ export function keepHeld(check) {
     gone = !ofCheck().some((entry) => entry.refused);
     retry();
   }
-  window.addEventListener("online", retry);
-  window.setInterval(retry, TRY_AGAIN_MS);
+  window.addEventListener("online", retry, { signal });
+  const beat = window.setInterval(retry, TRY_AGAIN_MS);
+  signal.addEventListener("abort", () => window.clearInterval(beat));
 }
 
 // On every other page: what is held goes out as soon as it can.

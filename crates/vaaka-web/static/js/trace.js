@@ -37,7 +37,7 @@ export function chosenFile(form) {
 }
 
 // A file that is dropped anywhere on the step, or numbers that are pasted, go into its form.
-export function takeTraces(check) {
+export function takeTraces(check, signal) {
   const place = check.querySelector(".step");
   const field = () => place.querySelector("form.entry.trace input[type=file]");
   place.addEventListener("dragover", (event) => {
@@ -87,7 +87,7 @@ export function takeTraces(check) {
     text.value = pasted.getData("text/plain");
     text.dispatchEvent(new Event("input", { bubbles: true }));
     text.focus();
-  });
+  }, { signal });
 }
 
 // Values of a curve under the pointer, or point by point with the arrow keys.

@@ -8,12 +8,12 @@ use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::round::Standing;
 use vaaka_store::charts::{self, BriefPoint};
 
-use super::super::Here;
 use super::super::charts::{by_itself, state_class};
 use super::super::signals::{signal_state, signal_words};
 use super::power::{false_alarm_words, power_of, power_words};
 use super::read::{EARLIER, Read};
 use super::row::{decimals, firings};
+use crate::shell::Here;
 use crate::state::local_day_time;
 
 /// A signal in the list beside the chart.

@@ -11,7 +11,6 @@ use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::charts::PointView;
 use vaaka_store::rows::Point;
 
-use super::super::Here;
 use super::panes::gap_of;
 use super::read::Read;
 use super::row::{TableRow, decimals, state_of};
@@ -19,6 +18,7 @@ use crate::draw::{
     ChartDrawing, ChartSegment, Condensed, DrawnEvent, DrawnForecast, DrawnPoint, Pane, PaneLine,
     runs,
 };
+use crate::shell::Here;
 
 pub(in crate::pages) fn seconds(at: Timestamp) -> f64 {
     at.as_millisecond() as f64 / 1000.0

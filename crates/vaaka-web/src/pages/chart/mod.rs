@@ -36,12 +36,12 @@ pub(super) use self::read::{Read, read};
 pub(super) use self::row::rows;
 use self::row::{TableRow, lower_first, unit_words};
 pub(super) use self::window::Window;
-use super::{Shell, page};
 use crate::desk::Desk;
 use crate::draw::stand_alone;
 use crate::error::WebError;
 use crate::forms::{Asked, PathId};
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]

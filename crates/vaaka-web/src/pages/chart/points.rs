@@ -14,13 +14,13 @@ use vaaka_store::charts::{self, PointView, StreamView};
 use vaaka_store::ids::{CheckId, StreamId};
 use vaaka_store::marks::{self, Mark};
 
-use super::super::{Shell, page};
 use super::row::{firings, lower_first, point_words, state_of};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Reader};
 use crate::forms::PathIds;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]

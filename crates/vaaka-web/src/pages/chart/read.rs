@@ -18,10 +18,10 @@ use vaaka_store::standing::{Of, Standings};
 use vaaka_store::stretches::{self, Stretch};
 use vaaka_store::{At, Connection, Store, StoreError, entries, registers, studies};
 
-use super::super::check_view;
 use super::window::Window;
 use crate::desk::Desk;
 use crate::error::WebError;
+use crate::open_run;
 use crate::state::{AppState, Conditions};
 
 /// Everything read for the page.
@@ -253,7 +253,7 @@ pub(super) async fn conditions_of(
         return Ok(known);
     }
     let now = entries::check_now(&desk.connection, newest.check_id).await?;
-    let run = check_view::load(state, &mut desk.connection, now).await?;
+    let run = open_run::load(state, &mut desk.connection, now).await?;
     let steps = run.way.steps.iter();
     let names: Conditions = steps
         .filter_map(|step| match &step.input {

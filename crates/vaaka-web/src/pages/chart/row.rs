@@ -5,9 +5,9 @@ use vaaka_core::judgement::firing_short;
 use vaaka_core::quantity::decimals_for;
 use vaaka_store::charts::PointView;
 
-use super::super::Here;
 use super::super::charts::conformity;
 use super::read::Read;
+use crate::shell::Here;
 use crate::state::local_day_time;
 
 #[derive(Debug)]

@@ -25,12 +25,12 @@ use self::columns::{Column, Fault, Mapping, Sheet, is_known};
 use self::history::{Charted, HISTORY, history};
 use self::registers::{INSTRUMENTS, STANDARDS, example};
 use super::files;
-use super::{Shell, page};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Refusal, clean, sentence};
 use crate::forms::{Asked, PathId, PathTag};
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 /// Most bytes of a table.

@@ -358,6 +358,7 @@ fn choices_texts_counts_and_ticks_are_asked_alike() {
         let step = step(Input::Confirm {
             sentences: vec!["Feet clear".into(); sentences],
             caution: false,
+            folds: false,
         });
         for ticked in 0..=sentences {
             let proposal = Proposal { ticked, ..Proposal::default() };

@@ -138,7 +138,7 @@ mod tests {
             also: also.iter().map(|one| (*one).to_owned()).collect(),
         };
         [
-            Input::Confirm { sentences: vec!["Feet clear".into()], caution: true },
+            Input::Confirm { sentences: vec!["Feet clear".into()], caution: true, folds: false },
             Input::Tag { expected: "S-1".into(), any_of_kind: None, place: 0 },
             Input::Setting {
                 name: "the unit".into(),

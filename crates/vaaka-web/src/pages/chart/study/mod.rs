@@ -35,13 +35,13 @@ use self::words::{
     widened_offer,
 };
 use super::super::signals::sentence;
-use super::super::{Shell, page};
 use super::row::lower_first;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Group, Reader};
 use crate::forms::PathId;
 use crate::session::SignedIn;
+use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
 
 #[derive(Debug, Template)]
