@@ -23,6 +23,12 @@ await lead.selectOption(id("s.mean_limit.form"), "percent_of_range");
 await lead.fill(id("s.mean_limit.percent"), "1,6");
 await lead.selectOption(id("s.hysteresis_limit.form"), "absolute");
 await lead.fill(id("s.hysteresis_limit.half_width"), "5");
+// What holds nothing yet is folded, and a rule shows only the numbers that it needs.
+assert.equal(await lead.locator("details.part-fold").count() > 3, true);
+assert.equal(await lead.locator(id("decision_share")).isVisible(), false);
+await lead.selectOption(id("decision_rule"), "guard_band_share");
+assert.equal(await lead.locator(id("decision_share")).isVisible(), true);
+await lead.selectOption(id("decision_rule"), "simple_acceptance");
 await lead.fill(id("s.cautions"), "Oil under pressure: shield closed.");
 const points = [["80", "rising", "2"], ["200", "rising", "2"], ["320", "rising", "2"], ["200", "falling", "1"], ["80", "falling", "1"]];
 for (const [row, [value, way, times]] of points.entries()) {

@@ -17,13 +17,15 @@ mod samples;
 mod saving;
 #[path = "speed/site.rs"]
 mod site;
+#[path = "speed/trace.rs"]
+mod trace;
 
 fn main() {
     // `cargo test --benches` would run this without a cluster.
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
-    // `bin/bench -- site` runs one of the four only.
+    // `bin/bench -- site` runs one of the five only.
     let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
     let wanted = |name: &str| asked.is_empty() || asked.iter().any(|one| one == name);
     if wanted("chart") {
@@ -34,13 +36,16 @@ fn main() {
         if wanted("saving") {
             saving::run().await;
         }
-        if wanted("site") || wanted("load") {
+        if wanted("site") || wanted("trace") || wanted("load") {
             let site = site::open().await;
             if wanted("site") {
                 site::run(&site).await;
             }
+            if wanted("trace") {
+                trace::run(&site).await;
+            }
             if wanted("load") {
-                load::run(&site.base).await;
+                load::run(&site.url).await;
             }
         }
     });

@@ -7,9 +7,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Instant;
 
 use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
+use tokio::process::Child;
 use uuid::Uuid;
 
-use crate::client::{Bench, Page};
+use crate::client::{Bench, Page, serve};
 use crate::samples::Samples;
 use crate::saving::READINGS;
 
@@ -19,6 +20,8 @@ const WRITERS: usize = 64;
 const READERS: usize = 20;
 /// Checks that each writer runs from the first step to the verdict.
 const CHECKS: usize = 4;
+/// Ticks of a second in what the kernel tells of processes.
+const TICKS: f64 = 100.0;
 /// The first of the instruments that are due each month, and where the writers begin.
 const FIRST: usize = 61;
 /// What a reader goes through, over and over.
@@ -63,12 +66,43 @@ impl Seen {
     }
 }
 
-/// Memory that this process holds, in megabytes: server and clients together.
-fn resident() -> Option<f64> {
-    let status = std::fs::read_to_string("/proc/self/status").ok()?;
-    let line = status.lines().find(|line| line.starts_with("VmRSS:"))?;
-    let kilobytes: f64 = line.split_whitespace().nth(1)?.parse().ok()?;
-    Some(kilobytes / 1024.0)
+/// The server, as a process of its own: what it holds and works is told from what its clients do.
+struct Process {
+    child: Child,
+    base: String,
+}
+
+impl Process {
+    async fn serve(url: &str) -> Self {
+        let (child, base) = serve(url, "127.0.0.1:0", "2026-11-24T20:34:00Z").await;
+        Self { child, base }
+    }
+
+    /// Memory that it holds, in megabytes.
+    fn resident(&self) -> f64 {
+        let status = format!("/proc/{}/status", self.child.id().unwrap_or_default());
+        let status = std::fs::read_to_string(status).unwrap_or_default();
+        let line = status.lines().find(|line| line.starts_with("VmRSS:")).unwrap_or_default();
+        let kilobytes = line.split_whitespace().nth(1).and_then(|text| text.parse::<f64>().ok());
+        kilobytes.unwrap_or(f64::NAN) / 1024.0
+    }
+
+    /// Seconds of a processor that it, this process with its clients, and the whole machine have worked.
+    fn worked(&self) -> [f64; 3] {
+        let of = |path: String| {
+            let text = std::fs::read_to_string(path).unwrap_or_default();
+            // After the name, which may hold spaces: user and system time are the 12th and 13th.
+            let rest = text.rsplit(") ").next().unwrap_or_default();
+            let ticks =
+                rest.split_whitespace().skip(11).take(2).filter_map(|t| t.parse::<f64>().ok());
+            ticks.sum::<f64>() / TICKS
+        };
+        let all = std::fs::read_to_string("/proc/stat").unwrap_or_default();
+        let all = all.lines().next().unwrap_or_default().split_whitespace();
+        let ticks = all.skip(1).take(3).filter_map(|text| text.parse::<f64>().ok());
+        let server = of(format!("/proc/{}/stat", self.child.id().unwrap_or_default()));
+        [server, of("/proc/self/stat".into()), ticks.sum::<f64>() / TICKS]
+    }
 }
 
 async fn page(bench: &Bench, path: &str, seen: &mut Seen) -> Page {
@@ -162,12 +196,12 @@ async fn sign_in(base: String, name: String) -> (Bench, Samples) {
     }
 }
 
-/// Runs the load on the site that is served at an address.
+/// Runs the load on the site in the database of that address, served by a process of its own.
 ///
 /// # Panics
 ///
 /// When one answer was a fault, with all of them.
-pub async fn run(base: &str) {
+pub async fn run(url: &str) {
     // What is due once a month is not due again: here it is checked before each use.
     let cluster = std::env::var("VAAKA_BENCH_CLUSTER").unwrap();
     let owner = format!("postgres://vaaka_owner@{cluster}/site");
@@ -175,11 +209,12 @@ pub async fn run(base: &str) {
     let before_use = "SET session_replication_role = replica;
         UPDATE plan_versions SET due_rule = 'before_use' WHERE id > 9060";
     owner.batch_execute(before_use).await.unwrap();
-    let before = resident();
+    let server = Process::serve(url).await;
+    let before = server.resident();
     let mut coming = Vec::new();
     for number in 0..WRITERS + READERS {
         let name = format!("bench{}", 1 + number % WRITERS);
-        coming.push(tokio::spawn(sign_in(base.to_owned(), name)));
+        coming.push(tokio::spawn(sign_in(server.base.clone(), name)));
     }
     let (mut benches, mut sign_ins) = (Vec::new(), Samples::default());
     for one in coming {
@@ -189,9 +224,7 @@ pub async fn run(base: &str) {
     }
     println!("{} people sign in at once", WRITERS + READERS);
     sign_ins.line("from the password to the round");
-    if let (Some(before), Some(after)) = (before, resident()) {
-        println!("  memory held: {before:.0} MB before, {after:.0} MB after, clients included");
-    }
+    println!("  memory of the server: {before:.0} MB before, {:.0} MB after", server.resident());
 
     let over = Arc::new(AtomicBool::new(false));
     let looking: Vec<_> = benches
@@ -201,6 +234,7 @@ pub async fn run(base: &str) {
         .map(|(number, bench)| tokio::spawn(reader(bench, number, Arc::clone(&over))))
         .collect();
     let start = Instant::now();
+    let worked = server.worked();
     let writing: Vec<_> = benches
         .into_iter()
         .enumerate()
@@ -232,9 +266,18 @@ pub async fn run(base: &str) {
         all.checks,
         all.faults.len() + looked.faults.len()
     );
-    if let Some(after) = resident() {
-        println!("  memory held after the load: {after:.0} MB, clients included");
-    }
+    let [own, clients, machine] = std::array::from_fn(|n| server.worked()[n] - worked[n]);
+    println!(
+        "  a processor worked {own:.0} s for the server, {clients:.0} s for the clients, {:.0} s for the database and all else",
+        machine - own - clients
+    );
+    let loaded = server.resident();
+    // What was lent to the load is given back: as much again, and it holds no more than after the first.
+    tokio::time::sleep(std::time::Duration::from_secs(20)).await;
+    println!(
+        "  memory of the server: {loaded:.0} MB after the load, {:.0} MB at rest",
+        server.resident()
+    );
     let faults: Vec<&String> = all.faults.iter().chain(&looked.faults).take(12).collect();
     assert!(faults.is_empty(), "{faults:#?}");
 }

@@ -2,7 +2,7 @@
 //! of 60 checks and the page of an instrument.
 
 use std::sync::{Arc, Mutex};
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
 use axum::extract::{Request as Asked, State};
 use axum::middleware::{Next, from_fn_with_state};
@@ -13,7 +13,7 @@ use tokio::net::TcpListener;
 use uuid::Uuid;
 use vaaka::demo::{Request, generate, load};
 use vaaka_store::{Store, migrate};
-use vaaka_web::{AppState, FixedClock, Settings};
+use vaaka_web::{AppState, Clock, Settings};
 
 use crate::client::Bench;
 use crate::samples::Samples;
@@ -185,7 +185,7 @@ async fn bench(base: String, store: Store, number: usize) -> (Samples, Samples) 
 }
 
 /// What the server itself took for each answer: from the head of the request to a whole page.
-type Served = Arc<Mutex<Samples>>;
+pub type Served = Arc<Mutex<Samples>>;
 
 async fn timed(State(served): State<Served>, request: Asked, next: Next) -> Response {
     let start = Instant::now();
@@ -194,7 +194,7 @@ async fn timed(State(served): State<Served>, request: Asked, next: Next) -> Resp
     answer
 }
 
-async fn views(bench: &Bench, served: &Served, what: &str, path: &str) {
+pub async fn views(bench: &Bench, served: &Served, what: &str, path: &str) {
     *served.lock().unwrap() = Samples::default();
     let (mut samples, mut bytes) = (Samples::default(), 0);
     for _ in 0..VIEWS {
@@ -208,11 +208,30 @@ async fn views(bench: &Bench, served: &Served, what: &str, path: &str) {
     samples.line("    with its way over HTTP");
 }
 
+/// A clock that is moved on by hand.
+#[derive(Debug)]
+pub struct HandClock(Mutex<Timestamp>);
+
+impl HandClock {
+    pub fn pass(&self, time: Duration) {
+        *self.0.lock().unwrap() += time;
+    }
+}
+
+impl Clock for HandClock {
+    fn now(&self) -> Timestamp {
+        *self.0.lock().unwrap()
+    }
+}
+
 /// The site, and a server over it.
 pub struct Site {
     pub base: String,
+    /// Address of its database.
+    pub url: String,
+    pub clock: Arc<HandClock>,
     store: Store,
-    served: Served,
+    pub served: Served,
 }
 
 /// Makes the site on the cluster and serves it.
@@ -228,16 +247,17 @@ pub async fn open() -> Site {
         start.elapsed().as_secs_f64()
     );
     let store = Store::new(&url, 32).unwrap();
-    let state = AppState::new(store.clone(), Arc::new(FixedClock(now)), Settings::default());
+    let clock = Arc::new(HandClock(Mutex::new(now)));
+    let state = AppState::new(store.clone(), Arc::clone(&clock) as _, Settings::default());
     let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
     let base = format!("http://{}", listener.local_addr().unwrap());
     let served = Served::default();
     let server = vaaka_web::router(state).layer(from_fn_with_state(Arc::clone(&served), timed));
     tokio::spawn(async move { axum::serve(listener, server).await });
-    Site { base, store, served }
+    Site { base, url, clock, store, served }
 }
 
-pub async fn run(Site { base, store, served }: &Site) {
+pub async fn run(Site { base, store, served, .. }: &Site) {
     let aino = Bench::aino(base).await;
     views(&aino, served, "round of 60 checks", "/").await;
     views(&aino, served, "page of an instrument", "/instruments/S-7").await;

@@ -8,6 +8,7 @@ mod hardness;
 mod materials;
 mod statistics;
 mod uncertainty;
+mod weighing;
 mod words;
 
 use std::io::{ErrorKind, Read, Write};
@@ -127,6 +128,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(uncertainty::all());
     all.extend(hardness::all());
     all.extend(materials::all());
+    all.extend(weighing::all());
     all
 }
 

@@ -2,7 +2,7 @@
 
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
-use vaaka_core::method::{self, Bound, Place, Travel, gauge, hardness, moisture, spectrum};
+use vaaka_core::method::{self, Around, Bound, Place, Travel, gauge, hardness, moisture, spectrum};
 use vaaka_core::round::DueRule;
 
 use super::hardness::HardnessPlan;
@@ -236,15 +236,20 @@ impl Gear {
                     pan,
                     added_weights,
                     case: SETS[self.set].name.to_lowercase(),
-                    preparation: scale_preparation(class),
-                    cautions: scale_cautions(heavy),
-                    closing: vec![
-                        format!(
-                            "Weights wiped and back in their place: {}.",
-                            SETS[self.set].name.to_lowercase()
-                        ),
-                        "Pan clean, scale free for work.".to_owned(),
-                    ],
+                    around: Around {
+                        preparation: scale_preparation(class),
+                        cautions: scale_cautions(heavy),
+                        // What can crush a foot is read line by line each time.
+                        fold_cautions: !heavy,
+                        closing: vec![
+                            format!(
+                                "Weights wiped and back in their place: {}.",
+                                SETS[self.set].name.to_lowercase()
+                            ),
+                            "Pan clean, scale free for work.".to_owned(),
+                        ],
+                        ..Around::default()
+                    },
                 });
                 serde_json::to_value(settings).map_err(fault)
             }
@@ -338,29 +343,32 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         single_limit: None,
         hysteresis_limit,
         range_limit: None,
-        settings: plan
-            .settings
-            .iter()
-            .map(|(name, expected)| method::RequiredSetting {
-                name: (*name).to_owned(),
-                kind: Some(method::SettingKind::Exactly),
-                expected: (*expected).to_owned(),
-                by_lead: false,
-            })
-            .collect(),
-        conditions,
-        waits: plan
-            .waits
-            .iter()
-            .map(|(what, minimum_seconds, maximum_seconds)| method::Wait {
-                what: (*what).to_owned(),
-                minimum_seconds: *minimum_seconds,
-                maximum_seconds: *maximum_seconds,
-            })
-            .collect(),
         pause_seconds: plan.pause_seconds,
-        cautions: lines(plan.cautions),
-        preparation: lines(plan.preparation),
-        closing: lines(plan.closing),
+        around: Around {
+            settings: plan
+                .settings
+                .iter()
+                .map(|(name, expected)| method::RequiredSetting {
+                    name: (*name).to_owned(),
+                    kind: Some(method::SettingKind::Exactly),
+                    expected: (*expected).to_owned(),
+                    by_lead: false,
+                })
+                .collect(),
+            conditions,
+            waits: plan
+                .waits
+                .iter()
+                .map(|(what, minimum_seconds, maximum_seconds)| method::Wait {
+                    what: (*what).to_owned(),
+                    minimum_seconds: *minimum_seconds,
+                    maximum_seconds: *maximum_seconds,
+                })
+                .collect(),
+            cautions: lines(plan.cautions),
+            preparation: lines(plan.preparation),
+            closing: lines(plan.closing),
+            fold_cautions: true,
+        },
     }))
 }

@@ -6,7 +6,7 @@ use jiff::{Timestamp, ToSpan};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
 use vaaka_core::method::hardness::{Procedure, RepeatabilityBy, Settings, SettingsV1};
-use vaaka_core::method::{Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
+use vaaka_core::method::{Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;
 use vaaka_store::wear::face_of;
@@ -319,24 +319,27 @@ pub fn settings(plan: &HardnessPlan) -> Result<Settings, AppError> {
         repeatability_limit: Some(decimal(limit)?),
         depth_share: share.map(decimal).transpose()?,
         scale_end: share.map(|_| Decimal::ONE_HUNDRED),
-        settings: plan
-            .settings
-            .iter()
-            .map(|(name, expected)| RequiredSetting {
-                name: (*name).to_owned(),
-                kind: Some(SettingKind::Exactly),
-                expected: (*expected).to_owned(),
-                by_lead: false,
-            })
-            .collect(),
-        conditions: vec![],
-        waits: vec![],
-        cautions: lines(plan.cautions),
-        preparation: lines(plan.preparation),
-        closing: lines(&[
-            "Blocks wiped, oiled and back in their drawer.",
-            "Tester clean and covered.",
-        ]),
+        around: Around {
+            settings: plan
+                .settings
+                .iter()
+                .map(|(name, expected)| RequiredSetting {
+                    name: (*name).to_owned(),
+                    kind: Some(SettingKind::Exactly),
+                    expected: (*expected).to_owned(),
+                    by_lead: false,
+                })
+                .collect(),
+            conditions: vec![],
+            waits: vec![],
+            cautions: lines(plan.cautions),
+            preparation: lines(plan.preparation),
+            closing: lines(&[
+                "Blocks wiped, oiled and back in their drawer.",
+                "Tester clean and covered.",
+            ]),
+            fold_cautions: true,
+        },
     }))
 }
 

@@ -1,7 +1,7 @@
 //! The moisture meters of the press hall: each product's curve with its material, its plan and its story.
 
 use vaaka_core::method::moisture::{Settings, SettingsV1};
-use vaaka_core::method::{Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
+use vaaka_core::method::{Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
 
 use super::gear::{Family, Gear, Story};
 use super::registers::decimal;
@@ -97,29 +97,32 @@ pub fn settings(plan: &MoisturePlan) -> Result<Settings, AppError> {
         range_limit: Some(half("0.4")?),
         container_volume: plan.volume.map(decimal).transpose()?,
         pause_seconds: 30,
-        settings: vec![
-            RequiredSetting {
-                name: "what it shows after switching on".into(),
-                kind: Some(SettingKind::Exactly),
-                expected: "ready".into(),
-                by_lead: false,
-            },
-            RequiredSetting {
-                name: "the curve".into(),
-                kind: Some(SettingKind::Exactly),
-                expected: plan.curve.into(),
-                by_lead: false,
-            },
-        ],
-        conditions: vec![],
-        waits: vec![],
-        cautions: lines(&[
-            "Glass cloth sheds fibres: gloves on, sleeves down, no rubbing of eyes.",
-        ]),
-        preparation: lines(&[
-            "Chamber brushed out; empty and untouched when it was switched on.",
-            "Meter as warm as the hall: not carried in from outside within the last ten minutes.",
-        ]),
-        closing: lines(&["Chamber brushed out.", "Material back in its bag, bag shut."]),
+        around: Around {
+            settings: vec![
+                RequiredSetting {
+                    name: "what it shows after switching on".into(),
+                    kind: Some(SettingKind::Exactly),
+                    expected: "ready".into(),
+                    by_lead: false,
+                },
+                RequiredSetting {
+                    name: "the curve".into(),
+                    kind: Some(SettingKind::Exactly),
+                    expected: plan.curve.into(),
+                    by_lead: false,
+                },
+            ],
+            conditions: vec![],
+            waits: vec![],
+            cautions: lines(&[
+                "Glass cloth sheds fibres: gloves on, sleeves down, no rubbing of eyes.",
+            ]),
+            preparation: lines(&[
+                "Chamber brushed out; empty and untouched when it was switched on.",
+                "Meter as warm as the hall: not carried in from outside within the last ten minutes.",
+            ]),
+            closing: lines(&["Chamber brushed out.", "Material back in its bag, bag shut."]),
+            fold_cautions: true,
+        },
     }))
 }

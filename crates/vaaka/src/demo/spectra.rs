@@ -4,7 +4,7 @@ use std::fmt::Write;
 
 use vaaka_core::method::spectrum::{PeakBy, Quantity, Settings, SettingsV1};
 use vaaka_core::method::{
-    Limit, LimitForm, PeakWanted, Place, RequiredSetting, SettingKind, Travel, Wait,
+    Around, Limit, LimitForm, PeakWanted, Place, RequiredSetting, SettingKind, Travel, Wait,
 };
 use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table, TraceWanted};
 use vaaka_formats::{Columns, read_columns};
@@ -61,27 +61,30 @@ pub fn settings() -> Result<Settings, AppError> {
         largest_step: decimal("0.5")?,
         position_limit: half("0.5")?,
         range_limit: Some(half("0.2")?),
-        settings: vec![RequiredSetting {
-            name: "the slit width".into(),
-            kind: Some(SettingKind::Exactly),
-            expected: "1 nm = 1".into(),
-            by_lead: false,
-        }],
-        conditions: vec![],
-        waits: vec![Wait {
-            what: "Let the lamp settle".into(),
-            minimum_seconds: 900,
-            maximum_seconds: None,
-        }],
-        cautions: lines(&[
-            "Lamp housing hot, and bright in the ultraviolet: it stays shut.",
-            "Filter by its mount only; a finger on the glass is measured, too.",
-        ]),
-        preparation: lines(&[
-            "Nothing in the beam; lid shut; the baseline taken.",
-            "Filter free of dust and marks on both sides.",
-        ]),
-        closing: lines(&["Filter back in its case.", "Lid shut."]),
+        around: Around {
+            settings: vec![RequiredSetting {
+                name: "the slit width".into(),
+                kind: Some(SettingKind::Exactly),
+                expected: "1 nm = 1".into(),
+                by_lead: false,
+            }],
+            conditions: vec![],
+            waits: vec![Wait {
+                what: "Let the lamp settle".into(),
+                minimum_seconds: 900,
+                maximum_seconds: None,
+            }],
+            cautions: lines(&[
+                "Lamp housing hot, and bright in the ultraviolet: it stays shut.",
+                "Filter by its mount only; a finger on the glass is measured, too.",
+            ]),
+            preparation: lines(&[
+                "Nothing in the beam; lid shut; the baseline taken.",
+                "Filter free of dust and marks on both sides.",
+            ]),
+            closing: lines(&["Filter back in its case.", "Lid shut."]),
+            fold_cautions: true,
+        },
     }))
 }
 

@@ -39,6 +39,13 @@ async fn from_the_round_to_the_chart_by_keyboard_alone() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn few_actions_and_no_page_between_two_readings() {
+    let server = Server::demo().await;
+    let said = script("few.mjs", &server.base, &[]).await;
+    assert!(said.contains("3 pages loaded"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn the_network_goes_and_nothing_is_lost() {
     let server = Server::demo().await;
     script("offline.mjs", &server.base, &[]).await;

@@ -45,6 +45,96 @@ fn computations_are_listed_described_and_run() {
     assert!(text(&unknown.stderr).contains("--list"));
 }
 
+/// Scales, weights and air: what the tables and worked examples give, and words where nothing follows.
+#[test]
+fn weighing_is_computed_from_a_shell() {
+    let run = |name: &str, input: serde_json::Value| vaaka(&["compute", name], &input.to_string());
+    let found = |name: &str, input: serde_json::Value| -> serde_json::Value {
+        let said = run(name, input);
+        assert_eq!(said.status.code(), Some(0), "{name}: {}", text(&said.stderr));
+        serde_json::from_slice(&said.stdout).unwrap()
+    };
+    let refused = |name: &str, input: serde_json::Value| -> String {
+        let said = run(name, input);
+        assert_eq!(said.status.code(), Some(2), "{name}: {}", text(&said.stdout));
+        text(&said.stderr)
+    };
+    use serde_json::json;
+    // OIML R 76-1, table 6: class III, 500 e belongs to the first step, and in service the limit is twice as wide.
+    let mpe = |load: &str, stage: &str| {
+        let of = json!({ "class": "III", "e": "0,005", "stage": stage, "load": load });
+        found("weighing-mpe", of)["maximum_permissible_error"].clone()
+    };
+    assert_eq!([mpe("2.5", "initial"), mpe("2.501", "initial")], ["0.0025", "0.005"]);
+    assert_eq!(mpe("2.5", "in_service"), "0.005");
+    // OIML R 76-1, A.4.4.3: P = I + e/2 − ΔL, E = P − L, with E0 taken off.
+    let error = json!({ "indication": "1000", "reference": "1000", "interval": "1", "added": "0.5",
+        "zero": { "indication": "0", "added": "0.7" } });
+    let error = found("weighing-error", error);
+    assert_eq!(
+        [&error["error"], &error["zero_error"], &error["corrected_error"]],
+        ["0", "-0.2", "0.2"]
+    );
+    let weight = found(
+        "weights-mpe",
+        json!({ "class": "F2", "nominal_g": "200", "conventional_mass_g": "200.0031" }),
+    );
+    assert_eq!(
+        (weight["maximum_permissible_error_mg"].as_f64(), weight["within"].as_bool()),
+        (Some(3.0), Some(false))
+    );
+    let air = found(
+        "air-density",
+        json!({ "temperature_celsius": 20, "pressure_hpa": 1013.25, "relative_humidity_percent": 50 }),
+    );
+    // OIML R 111-1, E.3: 1.1993 kg/m³.
+    assert!((air["air_density_kg_per_m3"].as_f64().unwrap() - 1.1993).abs() < 3e-4, "{air}");
+    let lift = found(
+        "buoyancy",
+        json!({ "mass_g": 1000, "weight_density_kg_per_m3": 8000, "air_density_kg_per_m3": 1.0 }),
+    );
+    assert_eq!(lift["seems_heavier_mg"], 0.0);
+    let least = found("minimum-weight", json!({ "standard_deviation": 0.02, "interval": 0.1 }));
+    assert!(
+        (least["minimum_weight"].as_f64().unwrap() - 82.0).abs() < 1e-9
+            && least["set_by_display"] == true,
+        "{least}"
+    );
+    let off = found(
+        "eccentricity",
+        json!({ "middle": 10.001, "places": [10.003, 9.996], "limit": 0.003 }),
+    );
+    assert_eq!((off["at_place"].as_u64(), off["within"].as_bool()), (Some(2), Some(false)));
+    let loads = found(
+        "substitution",
+        json!({ "reference": 1000, "pairs": [{ "with_reference": 1000, "with_substitute": 1000.4 }] }),
+    );
+    assert_eq!(loads["test_loads"][1]["value"], 2000.4);
+    assert_eq!(found("repeatability", json!({ "readings": [1, 2, 3] }))["standard_deviation"], 1.0);
+
+    assert!(
+        refused("weights-mpe", json!({ "class": "E1", "nominal_g": "100000" }))
+            .contains("one of class E2")
+    );
+    assert!(
+        refused("weights-mpe", json!({ "class": "Z", "nominal_g": "1" }))
+            .contains("give one of E1, E2")
+    );
+    assert!(refused("air-density", json!({ "temperature_celsius": 293.15, "pressure_hpa": 1013, "relative_humidity_percent": 50 })).contains("check its unit"));
+    assert!(
+        refused("weighing-error", json!({ "indication": "1", "reference": "1", "added": "0.1" }))
+            .contains("give interval")
+    );
+    assert!(
+        refused(
+            "weighing-mpe",
+            json!({ "class": "III", "e": "0", "stage": "initial", "load": "1" })
+        )
+        .contains("e is above zero")
+    );
+    assert!(refused("repeatability", json!({ "readings": [1] })).contains("2 at least"));
+}
+
 #[test]
 fn a_table_becomes_a_drawing() {
     let folder = tempfile::tempdir().unwrap();

@@ -7,7 +7,6 @@ use diesel_async::{RunQueryDsl, SimpleAsyncConnection};
 use jiff::{SignedDuration, Timestamp};
 use reqwest::StatusCode;
 use tempfile::TempDir;
-use tokio::io::{AsyncBufReadExt, BufReader};
 use tokio::process::{Child, Command};
 use vaaka::demo::{Request, generate, load};
 use vaaka_store::migrate;
@@ -111,18 +110,8 @@ async fn serve(cluster: &Cluster, port: u16) -> (Child, String) {
 }
 
 async fn serve_from(cluster: &Cluster, port: u16, clock: Timestamp) -> (Child, String) {
-    let mut child = Command::new(env!("CARGO_BIN_EXE_vaaka"))
-        .args(["serve", "--listen", &format!("127.0.0.1:{port}")])
-        .args(["--clock-start", &clock.to_string()])
-        .env("VAAKA_DATABASE_URL", cluster.url("vaaka", "vaaka"))
-        .stdout(Stdio::piped())
-        .stderr(Stdio::null())
-        .kill_on_drop(true)
-        .spawn()
-        .unwrap();
-    let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-    let line = lines.next_line().await.unwrap().expect("the program says where it listens");
-    (child, line.split_whitespace().last().unwrap().to_owned())
+    let listen = format!("127.0.0.1:{port}");
+    crate::client::serve(&cluster.url("vaaka", "vaaka"), &listen, &clock.to_string()).await
 }
 
 /// A cluster with the demo world in it.

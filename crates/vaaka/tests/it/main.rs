@@ -21,6 +21,7 @@ mod support;
 mod web_acting;
 mod web_at_once;
 mod web_bad_input;
+mod web_cautions;
 mod web_cells;
 mod web_chart_edges;
 mod web_chart_keep;

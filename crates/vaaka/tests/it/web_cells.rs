@@ -280,3 +280,24 @@ async fn an_as_left_check_proves_its_own_cell() {
     case.server.owner().await.batch_execute(&other).await.unwrap();
     assert!(case.page().await.words("#way-on").contains("Prove the adjustment"));
 }
+
+/// What a check showed of a cell ages from the day after the next one fell due; a cell without a check says that.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_known_of_a_cell_ages() {
+    let case = Case::new().await;
+    case.run(0, &FINE).await;
+    let row = |page: &Page, n: usize| page.all("table.cells tbody tr")[n].clone();
+    let page = case.ilma.get("/instruments/R-02").await;
+    assert!(row(&page, 0).contains("checked, last on 24 Nov 2026"), "{}", row(&page, 0));
+    assert!(!row(&page, 0).contains("ageing"));
+    assert!(row(&page, 1).contains("not checked yet"), "{}", row(&page, 1));
+    case.clock.pass(3 * 24 * 3600);
+    let lead = ilma(&case.server).await;
+    let page = lead.get("/instruments/R-02").await;
+    let words = row(&page, 0);
+    assert!(
+        words.contains("last on 24 Nov 2026; ageing: its plan wants a check each shift"),
+        "{words}"
+    );
+    assert!(row(&page, 1).contains("not checked yet"));
+}

@@ -280,3 +280,90 @@ async fn pieces_in_bar_serve_a_gauge_in_psi() {
     let results = verdict.words("table.results");
     assert!(results.contains("Error at 4641.2 psi, rising singles −1, 0 −0.4 psi"), "{results}");
 }
+
+/// A plan is begun as a copy of another: what it says stands in the form, as a draft of its own; a plan of another method is no model.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_is_copied_for_another_instrument() {
+    let server = Server::demo().await;
+    let ilma = lead(&server).await;
+    let query = "SELECT p.id AS number FROM plans p JOIN instruments i ON i.id = p.instrument_id WHERE i.tag = 'P-11'";
+    let gauge = crate::web_chart_room::number(&server.database, query).await.to_string();
+    let plan = ilma.get(&format!("/plans/{gauge}")).await;
+    assert!(plan.hrefs("main a").contains(&format!("/new/plan?like={gauge}")));
+    let aino = Bench::aino(&server.base).await;
+    assert!(!aino.get(&format!("/plans/{gauge}")).await.text.contains("Copy for another"));
+
+    // Its method and name are there; the instrument is chosen.
+    let page = ilma.get(&format!("/new/plan?like={gauge}")).await;
+    let begun = page.whole_form("form.sheet-form");
+    assert_eq!((begun["method"].as_str(), begun["like"].as_str()), ("gauge", gauge.as_str()));
+    assert!(!begun["name"].is_empty());
+    let copy = [("instrument", "P-12"), ("like", gauge.as_str()), ("method", "gauge")];
+    let with_name: Vec<(&str, &str)> =
+        copy.into_iter().chain([("name", "Hydraulic gauge each day")]).collect();
+    let page = ilma.submit(&page, "/new/plan", &with_name).await;
+    assert_eq!(page.status, StatusCode::OK, "{}", page.text);
+    assert!(
+        page.words("p.intro").starts_with("This begins as a copy of"),
+        "{}",
+        page.words("p.intro")
+    );
+    let copied = page.whole_form("form.sheet-form");
+    let original = ilma.get(&format!("/plans/{gauge}/edit")).await.whole_form("form.sheet-form");
+    let said = |form: &HashMap<String, String>| {
+        let own = [
+            "form_token",
+            "version",
+            "saves",
+            "like",
+            "instrument",
+            "set_up",
+            "method",
+            "name",
+            "filled",
+            "change_note",
+        ];
+        let mut fields: Vec<(String, String)> = form
+            .iter()
+            .filter(|(name, value)| !own.contains(&name.as_str()) && !value.is_empty())
+            .map(|(name, value)| (name.clone(), value.clone()))
+            .collect();
+        fields.sort();
+        fields
+    };
+    assert_eq!(said(&copied), said(&original));
+    assert!(said(&copied).len() > 20, "{copied:?}");
+
+    // More rows of a table that is empty: it stays open, and the words about the copy stay.
+    let more = ilma.submit(&page, "/new/plan", &[("more", "additions")]).await;
+    assert!(more.words("p.intro").starts_with("This begins as a copy of"));
+    assert!(page.words("details.part-fold").contains("Further parts"));
+    assert!(!more.all("details.part-fold").iter().any(|part| part.contains("Further parts")));
+
+    // Saved, it is a draft for the other instrument; what it was copied from is as it was.
+    let saved = ilma.submit(&page, "/new/plan", &[("change_note", "as the other gauge")]).await;
+    assert_eq!(saved.status, StatusCode::SEE_OTHER, "{}", saved.words("main"));
+    let version = ilma.follow(saved).await;
+    assert!(
+        version.words("h1").contains("Hydraulic gauge each day, version 1"),
+        "{}",
+        version.words("h1")
+    );
+    let again = ilma.get(&format!("/plans/{gauge}/edit")).await.whole_form("form.sheet-form");
+    assert_eq!(said(&again), said(&original));
+
+    // A plan of another method is no model, and what was typed stays.
+    let page = ilma.get(&format!("/new/plan?like={gauge}&instrument=P-12")).await;
+    let wrong = [("method", "weighing"), ("name", "One more"), ("like", gauge.as_str())];
+    let refused = ilma.submit(&page, "/new/plan", &wrong).await;
+    assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert!(
+        refused.words("#f-like-error").contains("of another method. Choose “Gauge against"),
+        "{}",
+        refused.text
+    );
+    assert_eq!(refused.attribute("#f-name", "value").as_deref(), Some("One more"));
+    // A plan that is not there is an empty form.
+    let none = ilma.get("/new/plan?like=99999999").await;
+    assert_eq!(none.whole_form("form.sheet-form")["like"], "");
+}
