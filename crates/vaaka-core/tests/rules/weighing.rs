@@ -375,7 +375,7 @@ fn weighing_has_surroundings_like_any_other() {
     };
     let order = [
         "cautions",
-        "tag",
+        "standard",
         "setting",
         "condition",
         "prepared",
