@@ -868,9 +868,13 @@ pub async fn levels_of(
     Ok(found)
 }
 
+/// The newest counted points of a segment, oldest first, at most [`DRIFT_WINDOW`].
+///
+/// # Errors
+/// [`StoreError`].
 #[boxed]
-pub(crate) async fn recent_points(
-    connection: &mut AsyncPgConnection,
+pub async fn recent_points(
+    mut connection: &AsyncPgConnection,
     segment: SegmentId,
 ) -> Result<Vec<PastPoint>, StoreError> {
     let rows: Vec<(Option<i64>, At, f64)> = chart_points::table
@@ -880,7 +884,7 @@ pub(crate) async fn recent_points(
         .order(chart_points::ordinal.desc())
         .limit(i64::try_from(DRIFT_WINDOW).unwrap_or(i64::MAX))
         .select((chart_points::ordinal, chart_points::measured_at, chart_points::value))
-        .load(connection)
+        .load(&mut connection)
         .await?;
     Ok(rows
         .into_iter()

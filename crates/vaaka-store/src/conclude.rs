@@ -218,6 +218,12 @@ async fn read(
             Purpose::AsLeft => adjusted_with(connection, &view).await?,
             Purpose::AsFound | Purpose::Trial => None,
         },
+        events: crate::registers::events(connection, view.instrument.id)
+            .await?
+            .into_iter()
+            .filter(|(event, _)| event.affects_measurement)
+            .map(|(event, _)| event.at.0)
+            .collect(),
     };
     Ok(Ready { view, plan, run, method, certificates, locked, context, is_late })
 }
@@ -564,6 +570,7 @@ pub async fn amend(
         corrected: crate::entries::corrected(connection, id, &method.way(&plan)?).await?,
         set_right: crate::attempts::set_right(connection, id, &method.way(&plan)?, &run).await?,
         adjusted_with: None,
+        events: Vec::new(),
     };
     let mut completion = complete(method, &plan, &run, &context)?;
     completion.verdict.control = before.verdict.control.clone();

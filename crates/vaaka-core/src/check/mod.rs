@@ -15,7 +15,10 @@ use crate::chart::{
     LEVELS, LINE_GAIN, LINE_OFFSET, Level, Levels, LimitError, MINIMUM_BASELINE_POINTS,
     PointEvaluation, Scatter, Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
 };
-use crate::history::{Drift, KnownChart, LevelEstimate, drift_of_signal, estimate_level};
+use crate::history::{
+    Drift, Ground, KnownChart, LevelEstimate, SHAPE_WINDOW, Shape, ShapeError, ShapeInput, Told,
+    ToldShape, drift_of_shape, estimate_level, shape,
+};
 use crate::judgement::{
     AdjustmentAdvice, AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome,
     Conformity, ConformityResult, ContributionSource, Control, DecisionRule, KnownStdDev, Prior,
@@ -26,8 +29,8 @@ use crate::method::{Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
 use crate::stats::lag_one_autocorrelation;
 
-/// How many of the newest points of a segment the drift estimate may look at.
-pub const DRIFT_WINDOW: usize = 400;
+/// How many of the newest points of a segment are looked at.
+pub const DRIFT_WINDOW: usize = SHAPE_WINDOW;
 
 /// A point that is already on a segment.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -93,6 +96,8 @@ pub struct RunContext {
     pub corrected: Vec<Corrected>,
     /// Settings that were found other than the plan wants them.
     pub set_right: Vec<SetRight>,
+    /// When something happened to the instrument that may have changed what it shows.
+    pub events: Vec<Timestamp>,
     /// For an as-left check: tag of the standard that the adjustment was made with.
     pub adjusted_with: Option<String>,
 }
@@ -173,7 +178,9 @@ pub fn complete(
             ..ChartPoint::new(context.measured_at, characteristic.value())
         };
         let point = chart_point(slot, &input, counted);
-        let of = Outcome { slot, point: &point, characteristic, result, resolution, is_repeat };
+        let events = &context.events;
+        let of =
+            Outcome { slot, point: &point, characteristic, result, resolution, is_repeat, events };
         charts.push(of.told(context.measured_at));
         points.push(point);
     }
@@ -391,6 +398,7 @@ fn derived_outcome(slot: &StreamSlot, point: &StreamPoint) -> ChartOutcome {
         firings: point.evaluation.as_ref().map(|e| e.firings().to_vec()).unwrap_or_default(),
         advisory: point.evaluation.as_ref().map(|e| e.advisory().to_vec()).unwrap_or_default(),
         drift: None,
+        shape: None,
         sigma: slot.design.as_ref().map(|design| design.sigma),
         sigma_source: slot.sigma_source,
         advice: None,
@@ -439,6 +447,7 @@ struct Outcome<'a> {
     resolution: f64,
     /// Whether this is the confirming repeat of a failed run.
     is_repeat: bool,
+    events: &'a [Timestamp],
 }
 
 impl Outcome<'_> {
@@ -446,7 +455,8 @@ impl Outcome<'_> {
         let (slot, point) = (self.slot, self.point);
         let control = control(point);
         let signal = matches!(control, Control::Signal { .. });
-        let drift = signal.then(|| self.drift(measured_at)).flatten();
+        let (drift, shape) =
+            signal.then(|| self.change(measured_at)).flatten().unwrap_or((None, None));
         let limits = self.characteristic.limits;
         let tolerance = |side: Option<Decimal>| side.map(to_f64);
         let cannot_hold = slot.design.as_ref().and_then(|design| {
@@ -465,6 +475,7 @@ impl Outcome<'_> {
             firings: evaluation.map(|e| e.firings().to_vec()).unwrap_or_default(),
             advisory: evaluation.map(|e| e.advisory().to_vec()).unwrap_or_default(),
             drift,
+            shape,
             sigma: slot.design.as_ref().map(|design| design.sigma),
             sigma_source: slot.sigma_source,
             advice: self.advice(signal),
@@ -499,26 +510,135 @@ impl Outcome<'_> {
         estimate_level(&values, known_chart(design))
     }
 
-    fn drift(&self, measured_at: Timestamp) -> Option<Drift> {
+    /// The drift that the shape of the segment tells, or what else it has done; this check's point is among its points even
+    /// where it does not count.
+    fn change(&self, measured_at: Timestamp) -> Option<(Option<Drift>, Option<ToldShape>)> {
         let side = self.point.state.active_side()?;
-        let onset = self.point.state.onset(side);
-        let mut series: Vec<(Timestamp, f64)> = self
-            .slot
-            .recent
-            .iter()
-            .filter(|past| past.ordinal >= onset)
-            .map(|past| (past.measured_at, past.value))
-            .collect();
-        series.push((measured_at, self.point.value));
+        let mut points = self.slot.recent.clone();
+        let ordinal = self.point.ordinal.unwrap_or(u64::MAX);
+        points.push(PastPoint { ordinal, measured_at, value: self.point.value });
         let limit = |side: Option<Decimal>| side.map(to_f64);
         let limits = self.characteristic.limits;
-        drift_of_signal(
-            side,
-            &series,
-            limit(limits.and_then(|limits| limits.lower)),
-            limit(limits.and_then(|limits| limits.upper)),
-        )
-        .ok()
+        let around = ShapeAround {
+            events: self.events,
+            lower: limit(limits.and_then(|limits| limits.lower)),
+            upper: limit(limits.and_then(|limits| limits.upper)),
+            fan: 0,
+        };
+        let shape = segment_shape(self.slot.design.as_ref()?, &points, &around).ok()?;
+        let other = shape.told.is_change() && shape.told != Told::Drift;
+        Some((drift_of_shape(side, &shape), other.then(|| ToldShape::from(&shape))))
+    }
+}
+
+/// What a shape is looked at with, besides the points.
+#[derive(Debug, Clone, Copy)]
+pub struct ShapeAround<'a> {
+    /// When something happened to the instrument.
+    pub events: &'a [Timestamp],
+    /// Lower tolerance limit.
+    pub lower: Option<f64>,
+    /// Upper tolerance limit.
+    pub upper: Option<f64>,
+    /// Moments at which the level of a drift is told.
+    pub fan: usize,
+}
+
+/// What the points of a segment have done, oldest first, from what its design knows: its baseline point by point where
+/// that is among them, else what it left behind.
+///
+/// # Errors
+/// [`ShapeError`].
+pub fn segment_shape(
+    design: &ChartDesign,
+    points: &[PastPoint],
+    around: &ShapeAround<'_>,
+) -> Result<Shape, ShapeError> {
+    let values: Vec<f64> = points.iter().map(|past| past.value).collect();
+    let own = own_baseline(design, points, &values);
+    let ground = match own {
+        0 => known_ground(design, &values),
+        own => Ground::Baseline(&values[..own]),
+    };
+    let series: Vec<(Timestamp, f64)> =
+        points[own..].iter().map(|past| (past.measured_at, past.value)).collect();
+    let ShapeAround { events, lower, upper, fan } = *around;
+    // Where the display is coarser than the spread, no scatter is smaller than what the limits were frozen with.
+    let resolution = if design.resolution_floor { design.sigma * 12.0_f64.sqrt() } else { 0.0 };
+    shape(&ShapeInput { ground, points: &series, events, lower, upper, resolution, fan })
+}
+
+/// How many more checks at the level of now take a drift back that these points tell: among 4, 8, 16, 32 and 64; none where
+/// none of them does, or no drift is told. The further checks scatter as those before them.
+///
+/// # Errors
+/// [`ShapeError`].
+pub fn drift_taken_back(
+    design: &ChartDesign,
+    points: &[PastPoint],
+    around: &ShapeAround<'_>,
+) -> Result<Option<u32>, ShapeError> {
+    // A scatter without draws: quantiles of the normal distribution in a fixed order, of mean zero and deviation one.
+    const SCATTER: [f64; 8] = [0.49, -1.17, 0.16, 1.63, -0.49, -1.63, 1.17, -0.16];
+    let around = ShapeAround { fan: 0, ..*around };
+    let now = segment_shape(design, points, &around)?;
+    let (Told::Drift, Some(last), Some(first)) = (now.told, points.last(), points.first()) else {
+        return Ok(None);
+    };
+    let span = last.measured_at.duration_since(first.measured_at);
+    let each = span / i32::try_from(points.len().saturating_sub(1).max(1)).unwrap_or(i32::MAX);
+    for more in [4_u32, 8, 16, 32, 64] {
+        let mut points = points.to_vec();
+        points.extend((1..=more).filter_map(|ahead| {
+            let later = each.checked_mul(i32::try_from(ahead).ok()?)?;
+            let scatter = SCATTER[ahead as usize % SCATTER.len()];
+            Some(PastPoint {
+                ordinal: last.ordinal.saturating_add(u64::from(ahead)),
+                measured_at: last.measured_at.checked_add(later).ok()?,
+                value: now.level.median + now.std_dev * scatter,
+            })
+        }));
+        if segment_shape(design, &points, &around)?.told != Told::Drift {
+            return Ok(Some(more));
+        }
+    }
+    Ok(None)
+}
+
+/// How many of the first points are the baseline of the design. A segment may bear the design of one before it, whose
+/// baseline it does not hold: then the centre is another mean.
+fn own_baseline(design: &ChartDesign, points: &[PastPoint], values: &[f64]) -> usize {
+    let (Level::Frozen { center_line }, Some(from)) = (design.level, design.estimated) else {
+        return 0;
+    };
+    let own = points.iter().take_while(|past| past.ordinal < from.points as u64).count();
+    let mean = values[..own].iter().sum::<f64>() / own.max(1) as f64;
+    let is_its_mean = (mean - center_line).abs() <= 1e-6 * design.sigma;
+    if own >= 3 && own == from.points && is_its_mean { own } else { 0 }
+}
+
+/// What a design knows without its baseline.
+fn known_ground<'a>(design: &ChartDesign, values: &[f64]) -> Ground<'a> {
+    let known = known_chart(design);
+    if !design.is_statistical() {
+        // Action lines know no sigma: the differences of the points themselves say a little, and the target less.
+        let squares: f64 = values.windows(2).map(|pair| (pair[1] - pair[0]).powi(2)).sum();
+        let std_dev = (squares / (2.0 * values.len().saturating_sub(1).max(1) as f64)).sqrt();
+        return Ground::Known {
+            center: known.center_line,
+            std_dev,
+            center_worth: 0.1,
+            degrees_of_freedom: Some(2.0),
+            autocorrelation: None,
+        };
+    }
+    let estimated = design.estimated;
+    Ground::Known {
+        center: known.center_line,
+        std_dev: known.sigma,
+        center_worth: 1.0 / known.center_variance.max(1e-6),
+        degrees_of_freedom: estimated.and_then(|from| from.degrees_of_freedom()),
+        autocorrelation: estimated.map(|from| (from.autocorrelation, from.points)),
     }
 }
 

@@ -4,22 +4,28 @@ use jiff::{SignedDuration, Timestamp};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use super::shape::{Shape, Told, When};
 use crate::chart::Side;
 use crate::stats::{StatsError, fit_line, student_t};
 
 /// Fewest points since the onset for a slope worth telling.
 const FEWEST_POINTS: usize = 8;
-/// Checks after the onset before a date is told.
-pub const FEWEST_AFTER_ONSET: usize = 8;
 /// Forecasts further ahead than this say nothing that anyone could plan by.
 const FURTHEST_DAYS: f64 = 366.0;
 const SECONDS_PER_DAY: f64 = 86_400.0;
 
-/// A drift, as a straight line through the points since its onset.
+/// A drift: told by the shape of a segment ([`drift_of_shape`]), or as a straight line through given points
+/// ([`estimate_drift`]).
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 pub struct Drift {
     /// Estimated onset.
     pub since: Timestamp,
+    /// Lower and upper end of the 95 % interval of the onset; none of a line, which begins where it is told to.
+    #[serde(default)]
+    pub since_interval: Option<(Timestamp, Timestamp)>,
+    /// Posterior probability that it is one; none of a line.
+    #[serde(default)]
+    pub probability: Option<f64>,
     /// Slope in units of the chart per week.
     pub per_week: f64,
     /// Lower end of the 95 % interval of the slope.
@@ -30,8 +36,11 @@ pub struct Drift {
     pub level_now: f64,
     /// Half-width of the 95 % interval of that level.
     pub level_half_width: f64,
-    /// When the line reaches the limit it runs towards, within a year.
+    /// When its level reaches the limit it runs towards, within a year.
     pub crossing: Option<Crossing>,
+    /// When a single check will be outside that limit for the first time: earlier than the level.
+    #[serde(default)]
+    pub first_check: Option<Crossing>,
     /// The limit that the line is beyond already: then there is nothing to forecast.
     #[serde(default)]
     pub beyond: Option<f64>,
@@ -50,22 +59,19 @@ pub struct Crossing {
     pub latest: Option<Timestamp>,
 }
 
-/// Why no drift can be told.
+/// Why no line is a drift.
 #[derive(Debug, Clone, Copy, PartialEq, Error)]
 pub enum DriftError {
     /// The slope is not told apart from zero, so there is no direction to forecast.
     #[error("the slope is not told apart from zero")]
     NoDirection,
-    /// The slope leads back from where the signal is.
-    #[error("the slope leads against the side of its signal")]
-    AgainstSignal,
     /// The statistic could not be formed.
     #[error(transparent)]
     Stats(#[from] StatsError),
 }
 
-/// Fits a line through `points` (time, value), which begin at the onset, and finds where it
-/// meets `lower` or `upper`.
+/// Fits a straight line through `points` (time, value), which begin at the onset, and finds where it
+/// meets `lower` or `upper`: what a straight line says, beside which the shapes are measured (`docs/DETECTION.md`).
 ///
 /// Interval: slope ± t₀.₉₇₅,ₙ₋₂·s_b; the crossing's ends take the line's value at the newest
 /// point ± its own interval together with the steep and the flat slope, which is wider than an
@@ -114,6 +120,9 @@ pub fn estimate_drift(
     });
     Ok(Drift {
         since: *since,
+        since_interval: None,
+        probability: None,
+        first_check: None,
         per_week: 7.0 * line.slope,
         per_week_low: 7.0 * low,
         per_week_high: 7.0 * high,
@@ -124,32 +133,35 @@ pub fn estimate_drift(
     })
 }
 
-/// The drift behind a signal, as far as it may be told. It is none against the side of its signal: the level is where
-/// the signal says, whatever the newest points do. A date is told only with [`FEWEST_AFTER_ONSET`] checks after the onset
-/// and an interval whose ends are in order; until then the slope stands alone.
-///
-/// # Errors
-/// As [`estimate_drift`]; [`DriftError::AgainstSignal`].
-pub fn drift_of_signal(
-    side: Side,
-    points: &[(Timestamp, f64)],
-    lower: Option<f64>,
-    upper: Option<f64>,
-) -> Result<Drift, DriftError> {
-    let mut drift = estimate_drift(points, lower, upper)?;
+/// The drift behind a signal, where the shape of its segment tells one. It is none against the side of its signal: the
+/// level is where the signal says, whatever the newest points do. A date is told only with an end that lies within a year.
+#[must_use]
+pub fn drift_of_shape(side: Side, shape: &Shape) -> Option<Drift> {
+    let (onset, slope) = (shape.onset?, shape.per_week?);
     let agrees = match side {
-        Side::Above => drift.per_week > 0.0,
-        Side::Below => drift.per_week < 0.0,
+        Side::Above => slope.low > 0.0,
+        Side::Below => slope.high < 0.0,
     };
-    if !agrees {
-        return Err(DriftError::AgainstSignal);
+    if shape.told != Told::Drift || !agrees {
+        return None;
     }
-    let in_order = |crossing: &Crossing| {
-        crossing.earliest <= crossing.at
-            && crossing.latest.is_none_or(|latest| latest >= crossing.at)
+    let told = |limit: f64, when: Option<When>| {
+        let When { earliest, median, latest } = when?;
+        Some(Crossing { limit, at: median?, earliest, latest })
     };
-    drift.crossing = drift.crossing.filter(in_order).filter(|_| points.len() > FEWEST_AFTER_ONSET);
-    Ok(drift)
+    Some(Drift {
+        since: onset.median,
+        since_interval: Some((onset.low, onset.high)),
+        probability: Some(shape.posterior.drift),
+        per_week: slope.median,
+        per_week_low: slope.low,
+        per_week_high: slope.high,
+        level_now: shape.level.median,
+        level_half_width: 0.5 * (shape.level.high - shape.level.low),
+        crossing: shape.ahead.and_then(|ahead| told(ahead.limit, ahead.level)),
+        first_check: shape.ahead.and_then(|ahead| told(ahead.limit, ahead.first_check)),
+        beyond: shape.ahead.filter(|ahead| ahead.beyond).map(|ahead| ahead.limit),
+    })
 }
 
 /// When a line at `level` now with `slope` a day meets `limit`: now when it is already beyond.
@@ -163,6 +175,7 @@ fn meet(now: Timestamp, limit: f64, level: f64, slope: f64) -> Option<Timestamp>
 
 #[cfg(test)]
 mod tests {
+    use super::super::shape::{Ahead, Interval, Posterior};
     use super::*;
 
     fn at(day: i64) -> Timestamp {
@@ -202,30 +215,43 @@ mod tests {
         ));
     }
 
-    /// A signal above whose newest points fall again: nothing is forecast; eight points have a slope and no date, nine
-    /// have one; what is beyond already crosses nothing.
+    /// A drift is none against the side of its signal, whatever else its shape says; a shape that tells none has none; an
+    /// end beyond a year gives no date.
     #[test]
     fn what_may_be_told_of_a_signal() {
-        let rising = |n: i64, from: f64| -> Vec<(Timestamp, f64)> {
-            (0..n).map(|day| (at(day), from + 0.5 * day as f64 + 0.01 * (day % 2) as f64)).collect()
+        let when = When { earliest: at(30), median: Some(at(40)), latest: None };
+        fn interval<T>(low: T, median: T, high: T) -> Interval<T> {
+            Interval { low, median, high }
+        }
+        let ahead = Ahead { limit: 20.0, beyond: false, level: Some(when), first_check: None };
+        let rising = Shape {
+            told: Told::Drift,
+            posterior: Posterior { flat: 0.0, step: 0.05, drift: 0.9, stopped: 0.05, knock: 0.0 },
+            onset: Some(interval(at(1), at(3), at(5))),
+            checks_since: Some(20),
+            stopped_at: None,
+            size: None,
+            per_week: Some(interval(1.0, 2.0, 3.0)),
+            level: interval(8.0, 9.0, 11.0),
+            ahead: Some(ahead),
+            fan: vec![],
+            autocorrelation: 0.1,
+            std_dev: 1.0,
+            points: 60,
         };
-        let of = |side, points: &[(Timestamp, f64)]| {
-            drift_of_signal(side, points, Some(-20.0), Some(20.0))
-        };
-        assert_eq!(of(Side::Below, &rising(20, 0.0)), Err(DriftError::AgainstSignal));
-        let falling: Vec<_> =
-            rising(20, 0.0).iter().map(|(at, value)| (*at, 15.0 - value)).collect();
-        assert_eq!(of(Side::Above, &falling), Err(DriftError::AgainstSignal));
-        assert!(of(Side::Below, &falling).is_ok());
-        let eight = of(Side::Above, &rising(8, 0.0)).unwrap();
-        assert!(eight.crossing.is_none() && eight.per_week > 3.0);
-        let nine = of(Side::Above, &rising(9, 0.0)).unwrap();
-        let crossing = nine.crossing.unwrap();
-        assert!(
-            crossing.earliest <= crossing.at && crossing.latest.is_none_or(|l| l >= crossing.at)
-        );
-        let outside = of(Side::Above, &rising(20, 30.0)).unwrap();
-        assert_eq!((outside.crossing, outside.beyond), (None, Some(20.0)));
+        let drift = drift_of_shape(Side::Above, &rising).unwrap();
+        assert_eq!(drift.since_interval, Some((at(1), at(5))));
+        assert_eq!(drift.crossing.unwrap().at, at(40));
+        assert_eq!((drift.level_half_width, drift.first_check, drift.beyond), (1.5, None, None));
+        assert_eq!(drift_of_shape(Side::Below, &rising), None);
+        let step = Shape { told: Told::Step, ..rising.clone() };
+        assert_eq!(drift_of_shape(Side::Above, &step), None);
+        let far = When { median: None, ..when };
+        let far = Shape { ahead: Some(Ahead { level: Some(far), ..ahead }), ..rising.clone() };
+        assert_eq!(drift_of_shape(Side::Above, &far).unwrap().crossing, None);
+        let beyond = Ahead { beyond: true, level: None, ..ahead };
+        let beyond = Shape { ahead: Some(beyond), ..rising };
+        assert_eq!(drift_of_shape(Side::Above, &beyond).unwrap().beyond, Some(20.0));
     }
 
     #[test]

@@ -2,6 +2,11 @@
 
 mod drift;
 mod level;
+mod shape;
 
-pub use drift::{Crossing, Drift, DriftError, FEWEST_AFTER_ONSET, drift_of_signal, estimate_drift};
+pub use drift::{Crossing, Drift, DriftError, drift_of_shape, estimate_drift};
 pub use level::{KnownChart, LevelEstimate, estimate_level};
+pub use shape::{
+    AFTER_CHANGE, Ahead, DRIFT_AFTER, FanPoint, Ground, Interval, Posterior, SHAPE_WINDOW, Shape,
+    ShapeError, ShapeInput, TOLD_FROM, Told, ToldShape, When, shape,
+};

@@ -7,7 +7,7 @@ use super::{
     ToleranceLimits,
 };
 use crate::chart::{Firing, Side, SigmaSource};
-use crate::history::Drift;
+use crate::history::{Drift, ToldShape};
 use crate::method::Purpose;
 
 /// Whether the check counts.
@@ -58,6 +58,8 @@ pub struct ChartOutcome {
     pub advisory: Vec<Firing>,
     /// A proven drift.
     pub drift: Option<Drift>,
+    /// What else the points behind a signal have done, where it can be told.
+    pub shape: Option<ToldShape>,
     /// Frozen sigma, when there is one.
     pub sigma: Option<f64>,
     /// Where it came from.
@@ -236,6 +238,13 @@ pub enum Reason {
         key: String,
         /// On which side.
         side: Option<Side>,
+    },
+    /// What the points behind a signal have done, where it is no drift that goes on.
+    Changed {
+        /// Key of the characteristic.
+        key: String,
+        /// What is told.
+        shape: ToldShape,
     },
     /// A drift with its forecast.
     Drifting {
@@ -512,6 +521,8 @@ fn chart_reasons(chart: &ChartOutcome) -> Vec<Reason> {
     }
     if let Some(drift) = chart.drift {
         reasons.push(Reason::Drifting { key: key(), drift });
+    } else if let Some(shape) = chart.shape {
+        reasons.push(Reason::Changed { key: key(), shape });
     }
     if let Some(advice) = chart.advice {
         reasons.push(Reason::Advice { key: key(), advice });
@@ -537,6 +548,7 @@ impl Reason {
                 | Self::Fired { .. }
                 | Self::StillActive { .. }
                 | Self::Drifting { .. }
+                | Self::Changed { .. }
                 | Self::Repeat { .. }
                 | Self::FarReadingConfirmed { .. }
                 | Self::CorrectedInside { .. }
@@ -563,6 +575,7 @@ impl Reason {
             | Self::Fired { key, .. }
             | Self::StillActive { key, .. }
             | Self::Drifting { key, .. }
+            | Self::Changed { key, .. }
             | Self::Advice { key, .. } => Some(key),
             Self::Void { .. }
             | Self::Repeat { .. }

@@ -8,7 +8,7 @@ use super::{
     RepeatState, Scatter, ToleranceLimits,
 };
 use crate::chart::{Criterion, Firing, MINIMUM_BASELINE_POINTS, Side, SigmaSource, derived_label};
-use crate::history::Drift;
+use crate::history::{Drift, Interval, Told, ToldShape};
 use crate::quantity::{
     decimals_for, show_decimal, show_float, show_signed, show_signed_float, to_f64,
 };
@@ -216,6 +216,13 @@ pub fn reason_sentence(
             "{label}: this check is quiet, but an earlier signal{} is not over yet.",
             side.map(|side| format!(" {}", side.word())).unwrap_or_default()
         ),
+        Reason::Changed { shape, .. } => {
+            let unit = found.map_or("", |(characteristic, _)| characteristic.unit.symbol());
+            let words = shape_words(shape, unit, zone);
+            let mut rest = words.chars();
+            let first = rest.next().map(|first| first.to_lowercase().to_string());
+            format!("{label}: {}{}", first.unwrap_or_default(), rest.as_str())
+        }
         Reason::Drifting { drift, .. } => {
             let unit = found.map_or("", |(characteristic, _)| characteristic.unit.symbol());
             format!("{label} is drifting: {}.", drift_words(drift, unit, zone))
@@ -249,27 +256,112 @@ pub fn reason_sentence(
 pub fn drift_words(drift: &Drift, unit: &str, zone: &TimeZone) -> String {
     // Day, month and year: an interval may end in another year than it begins.
     let decimals = decimals_for((drift.per_week_high - drift.per_week_low) / 2.0);
-    let day =
-        |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime("%-d %B %Y").to_string();
+    let day = |at: jiff::Timestamp| day_words(at, zone);
     let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
     let mut text = format!(
-        "{}{unit} a week (95 %: {} to {}) since about {}",
+        "{}{unit} a week (95 %: {} to {}) since about {}{}",
         show_signed_float(drift.per_week, decimals),
         show_signed_float(drift.per_week_low, decimals),
         show_signed_float(drift.per_week_high, decimals),
         day(drift.since),
+        drift.since_interval.map_or(String::new(), |(low, high)| format!(
+            " (95 %: {})",
+            span_words(low, high, zone)
+        )),
     );
     if drift.beyond.is_some() {
         text.push_str("; its level is beyond the tolerance already");
     } else if let Some(crossing) = drift.crossing {
-        let latest = crossing.latest.map_or("later than in a year".to_owned(), day);
+        let ends = match crossing.latest {
+            Some(latest) => span_words(crossing.earliest, latest, zone),
+            None => format!("{} to later than in a year", day(crossing.earliest)),
+        };
         text.push_str(&format!(
-            "; if it goes on like this, its level reaches the tolerance about {} (95 %: {} to {latest})",
+            "; if it goes on like this, its level reaches the tolerance about {} (95 %: {ends})",
             day(crossing.at),
-            day(crossing.earliest),
         ));
+        // A single check scatters about the level: it is outside before.
+        if let Some(first) = drift.first_check.filter(|first| first.at < crossing.at) {
+            text.push_str(&format!(
+                ", and a single check is outside for the first time about {} (95 %: from {})",
+                day(first.at),
+                day(first.earliest),
+            ));
+        }
     }
     text
+}
+
+fn day_words(at: jiff::Timestamp, zone: &TimeZone) -> String {
+    at.to_zoned_datetime(zone.clone()).strftime("%-d %B %Y").to_string()
+}
+
+/// "24 to 30 October 2026", "30 October to 1 November 2026": month and year once where they are the same.
+fn span_words(low: jiff::Timestamp, high: jiff::Timestamp, zone: &TimeZone) -> String {
+    let part = |form: &str| {
+        let of =
+            |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime(form).to_string();
+        (of(low), of(high))
+    };
+    let ((first, _), (month, last_month), (year, last_year)) =
+        (part("%-d"), part("%B"), part("%Y"));
+    let last = day_words(high, zone);
+    match (month == last_month, year == last_year) {
+        (true, true) => format!("{first} to {last}"),
+        (false, true) => format!("{first} {month} to {last}"),
+        _ => format!("{first} {month} {year} to {last}"),
+    }
+}
+
+/// What a series has done, in a sentence or two; nothing is promised of a drift here ([`drift_words`] does).
+#[must_use]
+pub fn shape_words(shape: &ToldShape, unit: &str, zone: &TimeZone) -> String {
+    let about = |when: Option<Interval<jiff::Timestamp>>| {
+        when.map_or(String::new(), |Interval { low, median, high }| {
+            let median = day_words(median, zone);
+            if day_words(low, zone) == day_words(high, zone) {
+                format!(" on {median}")
+            } else {
+                format!(" about {median} (95 %: {})", span_words(low, high, zone))
+            }
+        })
+    };
+    let unit = if unit.is_empty() { String::new() } else { format!(" {unit}") };
+    let by = |size: Option<Interval<f64>>| {
+        size.map_or(String::new(), |size| {
+            let decimals = decimals_for((size.high - size.low) / 2.0);
+            let show = |value: f64| show_signed_float(value, decimals);
+            format!(
+                " by {}{unit} (95 %: {} to {})",
+                show(size.median),
+                show(size.low),
+                show(size.high)
+            )
+        })
+    };
+    match shape.told {
+        Told::Flat => "Nothing has changed.".to_owned(),
+        Told::Unclear => {
+            "No change can be told: there is none, or it is too small or too new.".to_owned()
+        }
+        Told::Step => format!("The level stepped{}{}.", by(shape.size), about(shape.onset)),
+        Told::Drift => format!("The level drifts since{}.", about(shape.onset)),
+        Told::Stopped => format!(
+            "The level drifted{} from{} to{} and has stood since.",
+            by(shape.size),
+            about(shape.onset),
+            about(shape.stopped_at)
+        ),
+        Told::Knock => format!(
+            "A few checks were off{}{}; the level is back.",
+            by(shape.size),
+            about(shape.onset)
+        ),
+        Told::Changed => format!(
+            "The level has changed since{}. A step cannot be told from a drift yet.",
+            about(shape.onset)
+        ),
+    }
 }
 
 fn repeat_sentence(state: RepeatState) -> &'static str {

@@ -17,6 +17,8 @@ mod plans;
 mod policies;
 mod reference_values;
 mod run_lengths;
+mod shape_worlds;
+mod shapes;
 mod study_properties;
 mod weighing;
 mod words;

@@ -9,13 +9,13 @@ use rstest::rstest;
 use rust_decimal::Decimal;
 use serde_json::json;
 use vaaka_core::chart::{Criterion, Firing, Side, SigmaSource};
-use vaaka_core::history::{Crossing, Drift};
+use vaaka_core::history::{Crossing, Drift, Interval, Told, ToldShape};
 use vaaka_core::judgement::{
     AdjustmentAdvice, Characteristic, CharacteristicKind, ChartOutcome, Conformity,
     ConformityResult, Contribution, ContributionSource, Control, NextAction, Reason, RepeatState,
     Scatter, Surroundings, ToleranceLimits, Validity, VerdictInput, action_sentence, conclude,
     criterion_words, drift_words, firing_short, firing_words, judge_conformity, reason_numbers,
-    reason_sentence, sigma_words,
+    reason_sentence, shape_words, sigma_words,
 };
 use vaaka_core::method::Purpose;
 use vaaka_core::quantity::Unit;
@@ -39,6 +39,14 @@ fn at(text: &str) -> Timestamp {
 fn drift(crossing: bool) -> Drift {
     Drift {
         since: at("2026-10-28T04:00:00Z"),
+        since_interval: Some((at("2026-10-24T04:00:00Z"), at("2026-10-30T04:00:00Z"))),
+        probability: Some(0.97),
+        first_check: crossing.then(|| Crossing {
+            limit: 20.0,
+            at: at("2026-11-26T10:00:00Z"),
+            earliest: at("2026-11-24T10:00:00Z"),
+            latest: None,
+        }),
         per_week: 3.824,
         per_week_low: 3.372,
         per_week_high: 4.276,
@@ -52,6 +60,62 @@ fn drift(crossing: bool) -> Drift {
         }),
         beyond: None,
     }
+}
+
+fn stepped() -> ToldShape {
+    ToldShape {
+        told: Told::Step,
+        onset: Some(Interval {
+            low: at("2026-10-30T04:00:00Z"),
+            median: at("2026-10-31T04:00:00Z"),
+            high: at("2026-11-01T04:00:00Z"),
+        }),
+        stopped_at: None,
+        size: Some(Interval { low: 2.31, median: 3.02, high: 3.77 }),
+    }
+}
+
+/// Each shape has its sentence; an interval says month and year once where they are the same.
+#[test]
+fn what_a_series_has_done_in_words() {
+    let zone = TimeZone::get("Europe/Helsinki").unwrap();
+    let step = stepped();
+    assert_eq!(
+        shape_words(&step, "g", &zone),
+        "The level stepped by +3.02 g (95 %: +2.31 to +3.77) about 31 October 2026 (95 %: 30 October to 1 November 2026)."
+    );
+    let one_day =
+        step.onset.map(|onset| Interval { low: onset.median, high: onset.median, ..onset });
+    let knock = ToldShape { told: Told::Knock, onset: one_day, ..step };
+    assert_eq!(
+        shape_words(&knock, "", &zone),
+        "A few checks were off by +3.02 (95 %: +2.31 to +3.77) on 31 October 2026; the level is back."
+    );
+    let over_years = Interval {
+        low: at("2025-12-30T04:00:00Z"),
+        median: at("2026-01-02T04:00:00Z"),
+        high: at("2026-01-09T04:00:00Z"),
+    };
+    let stopped =
+        ToldShape { told: Told::Stopped, onset: Some(over_years), stopped_at: step.onset, ..step };
+    let words = shape_words(&stopped, "g", &zone);
+    assert!(
+        words.contains("from about 2 January 2026 (95 %: 30 December 2025 to 9 January 2026) to"),
+        "{words}"
+    );
+    let alike = |told| shape_words(&ToldShape { told, ..step }, "g", &zone);
+    let all = [
+        Told::Flat,
+        Told::Unclear,
+        Told::Step,
+        Told::Drift,
+        Told::Stopped,
+        Told::Knock,
+        Told::Changed,
+    ];
+    let said: std::collections::BTreeSet<String> = all.into_iter().map(alike).collect();
+    assert_eq!(said.len(), all.len());
+    assert!(said.iter().all(|words| words.ends_with('.') && !words.contains("  ")), "{said:?}");
 }
 
 fn firing(criterion: Criterion, side: Option<Side>) -> Firing {
@@ -135,9 +199,19 @@ fn a_drift_is_told_with_its_interval_onset_and_crossing() {
     let zone = TimeZone::get("Europe/Helsinki").unwrap();
     assert_eq!(
         drift_words(&drift(true), "g", &zone),
-        "+3.82 g a week (95 %: +3.37 to +4.28) since about 28 October 2026; if it goes on like this, its level \
-         reaches the tolerance about 3 December 2026 (95 %: 30 November 2026 to later than in a year)"
+        "+3.82 g a week (95 %: +3.37 to +4.28) since about 28 October 2026 \
+         (95 %: 24 to 30 October 2026); if it goes on like this, its level reaches the tolerance about \
+         3 December 2026 (95 %: 30 November 2026 to later than in a year), and a single check is outside for the first \
+         time about 26 November 2026 (95 %: from 24 November 2026)"
     );
+    // What was told before there was an interval of the onset is told as it was.
+    let old: Drift = serde_json::from_value(json!({
+        "since": "2026-10-28T04:00:00Z", "per_week": 3.824, "per_week_low": 3.372, "per_week_high": 4.276,
+        "level_now": 15.0, "level_half_width": 0.8, "crossing": null
+    }))
+    .unwrap();
+    let words = drift_words(&old, "g", &zone);
+    assert!(words.ends_with("since about 28 October 2026"), "{words}");
     let flat = drift_words(&drift(false), "g", &zone);
     assert!(!flat.contains("tolerance"), "{flat}");
     // Two significant digits of the interval set the places of all three numbers.
@@ -172,6 +246,7 @@ fn every_reason_is_a_sentence_even_when_its_characteristic_is_gone() {
         Reason::StillActive { key: key(), side: Some(Side::Below) },
         Reason::StillActive { key: key(), side: None },
         Reason::Drifting { key: key(), drift: drift(true) },
+        Reason::Changed { key: key(), shape: stepped() },
         Reason::PlanSuperseded { used: 1, current: 2 },
         Reason::FarReadingConfirmed { step: "load-3".into() },
     ];
@@ -208,6 +283,7 @@ fn outcome(key: &str, control: Control, drift: Option<Drift>) -> ChartOutcome {
         firings: vec![],
         advisory: vec![],
         drift,
+        shape: None,
         sigma: Some(1.0),
         sigma_source: Some(SigmaSource::MovingRange),
         advice: None,

@@ -60,14 +60,8 @@ pub struct DrawnEvent {
 /// A drift with its fan.
 #[derive(Debug, Clone, PartialEq)]
 pub struct DrawnForecast {
-    /// Onset, seconds.
-    pub since: f64,
-    /// Newest point, seconds.
-    pub now: f64,
-    /// Level at the newest point and half-width of its interval.
-    pub level: (f64, f64),
-    /// Slope a second, its lower and upper end.
-    pub slope: (f64, f64, f64),
+    /// The level in time, from the onset on: seconds, then 2.5, 50 and 97.5 % of it.
+    pub fan: Vec<(f64, [f64; 3])>,
     /// Words at the crossing, and when it is.
     pub crossing: Option<(f64, String)>,
 }
@@ -91,6 +85,8 @@ pub struct ChartDrawing {
     pub earlier: Vec<(f64, f64)>,
     /// Events.
     pub events: Vec<DrawnEvent>,
+    /// Interval of the onset of a change, seconds.
+    pub onset: Option<(f64, f64)>,
     /// Forecast.
     pub forecast: Option<DrawnForecast>,
     /// Where many points lie in one place: first, last, least, most, mean. Then `points` are only those
@@ -214,6 +210,7 @@ impl ChartDrawing {
             self.draw_segment(&mut svg, segment, &axis);
         }
         self.draw_axis_words(&mut svg, &axis);
+        self.draw_onset(&mut svg);
         self.draw_forecast(&mut svg, &axis);
         self.draw_events(&mut svg);
         self.draw_earlier(&mut svg, &axis);
@@ -350,39 +347,33 @@ impl ChartDrawing {
         }
     }
 
+    /// A bar with two ends over the time in which a change began.
+    fn draw_onset(&self, svg: &mut Svg) {
+        let Some((begin, end)) = self.onset else { return };
+        if end < self.from || begin > self.to {
+            return;
+        }
+        let (left, right) = (self.x(begin.max(self.from)), self.x(end.min(self.to)));
+        svg.line("onset", (left, TOP), (right, TOP));
+        for (x, seen) in [(left, begin >= self.from), (right, end <= self.to)] {
+            if seen {
+                svg.line("onset", (x, TOP - 5.0), (x, TOP + 5.0));
+            }
+        }
+    }
+
     fn draw_forecast(&self, svg: &mut Svg, axis: &Axis) {
         let Some(forecast) = &self.forecast else {
             return;
         };
-        let (slope, low, high) = forecast.slope;
-        let (level, half) = forecast.level;
-        // The fan and the line end where the first of them leaves the drawing: cut off at its edge they would
-        // seem to bend.
-        let ahead = [low, slope, high]
-            .into_iter()
-            .filter(|slope| *slope != 0.0)
-            .map(|slope| {
-                let edge =
-                    if slope > 0.0 { axis.most + axis.room() } else { axis.least - axis.room() };
-                (edge - level) / slope
-            })
-            .filter(|reach| *reach > 0.0)
-            .fold(self.to - forecast.now, f64::min);
-        let (now, end) = (self.x(forecast.now), self.x(forecast.now + ahead));
-        let at = |level: f64, slope: f64| axis.y(level + slope * ahead);
-        svg.path(
-            "fan",
-            &[
-                (now, axis.y(level + half)),
-                (end, at(level + half, high)),
-                (end, at(level - half, low)),
-                (now, axis.y(level - half)),
-            ],
-            true,
-        );
-        let start = forecast.since.max(self.from);
-        let begin = (self.x(start), axis.y(level + slope * (start - forecast.now)));
-        svg.path("drift-line", &[begin, (now, axis.y(level)), (end, at(level, slope))], false);
+        let fan = self.seen(&forecast.fan, axis);
+        let edge =
+            |which: usize| fan.iter().map(move |(at, level)| (self.x(*at), axis.y(level[which])));
+        let around: Vec<(f64, f64)> = edge(2).chain(edge(0).rev()).collect();
+        if around.len() > 3 {
+            svg.path("fan", &around, true);
+            svg.path("drift-line", &edge(1).collect::<Vec<_>>(), false);
+        }
         if let Some((at, words)) = &forecast.crossing
             && *at <= self.to
         {
@@ -390,6 +381,34 @@ impl ChartDrawing {
             svg.line("crossing", (x, TOP), (x, BOTTOM));
             svg.words("crossing-words", (x - 4.0, TOP - 6.0), "end", words);
         }
+    }
+
+    /// The part of a fan that lies in the drawing. It ends where the first of its lines leaves: cut off at the edge they
+    /// would seem to bend.
+    fn seen(&self, fan: &[(f64, [f64; 3])], axis: &Axis) -> Vec<(f64, [f64; 3])> {
+        let (least, most) = (axis.least - axis.room(), axis.most + axis.room());
+        let inside = |(at, level): &(f64, [f64; 3])| {
+            *at >= self.from && *at <= self.to && level.iter().all(|l| *l >= least && *l <= most)
+        };
+        let between = |a: &(f64, [f64; 3]), b: &(f64, [f64; 3]), share: f64| {
+            let mix = |a: f64, b: f64| a + share * (b - a);
+            (mix(a.0, b.0), std::array::from_fn(|n| mix(a.1[n], b.1[n])))
+        };
+        let mut seen = Vec::new();
+        for pair in fan.windows(2) {
+            let (is, will) = (inside(&pair[0]), inside(&pair[1]));
+            if is {
+                seen.push(pair[0]);
+            }
+            if is != will {
+                // Where it comes in or goes out, to a two hundredth of the step.
+                let at = |step: u32| between(&pair[0], &pair[1], f64::from(step) / 200.0);
+                let mut place = (0..=200).map(at).filter(inside);
+                seen.extend(if is { place.next_back() } else { place.next() });
+            }
+        }
+        seen.extend(fan.last().filter(|last| inside(last)));
+        seen
     }
 
     /// Words of events stand in two rows, so that neighbours do not run into each other; where a
@@ -573,6 +592,7 @@ mod tests {
             points,
             earlier: vec![],
             events: vec![DrawnEvent { at: 50.0, words: "moved".into(), estimated: false }],
+            onset: None,
             forecast: None,
             condensed: vec![],
             flagged: vec![],

@@ -234,7 +234,7 @@ async fn chart_drawings(
         let label = view.stream.label.clone();
         let mut read: Read = chart::read(&mut desk.connection, view, from, until).await?;
         read.points.retain(|point| point.point.measured_at.0 < until);
-        read.drift = None;
+        (read.drift, read.shape) = (None, None);
         if read.points.is_empty() {
             continue;
         }

@@ -141,6 +141,7 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
         points: drawn,
         earlier: vec![],
         events: vec![],
+        onset: None,
         forecast: None,
         condensed: vec![],
         flagged: vec![],

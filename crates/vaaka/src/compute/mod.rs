@@ -5,6 +5,7 @@ mod charts;
 mod design;
 mod drawing;
 mod hardness;
+mod history;
 mod materials;
 mod statistics;
 mod uncertainty;
@@ -126,6 +127,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(charts::all());
     all.extend(design::all());
     all.extend(uncertainty::all());
+    all.extend(history::all());
     all.extend(hardness::all());
     all.extend(materials::all());
     all.extend(weighing::all());

@@ -7,6 +7,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 use vaaka_core::chart::run_length::{CusumSides, EwmaStart};
 use vaaka_core::chart::{Criterion, SigmaSource, Spread};
+use vaaka_core::history::Told;
 use vaaka_core::judgement::{ContributionSource, Coverage};
 use vaaka_core::quantity::Unit;
 
@@ -98,6 +99,19 @@ worded!(
     CusumSides,
     "side",
     vec![(CusumSides::Both, "both"), (CusumSides::Upper, "upper"), (CusumSides::Lower, "lower")]
+);
+worded!(
+    Told,
+    "shape",
+    vec![
+        (Told::Flat, "flat"),
+        (Told::Step, "step"),
+        (Told::Drift, "drift"),
+        (Told::Stopped, "stopped"),
+        (Told::Knock, "knock"),
+        (Told::Changed, "changed"),
+        (Told::Unclear, "unclear"),
+    ]
 );
 worded!(EwmaStart, "start", vec![(EwmaStart::Segment, "segment"), (EwmaStart::Steady, "steady")]);
 worded!(Criterion, "criterion", Criterion::ALL.map(|one| (one, one.word())).to_vec());

@@ -61,6 +61,42 @@ pub async fn lines(database: &str, query: &str) -> Vec<String> {
     rows.into_iter().map(|row| row.line).collect()
 }
 
+/// What the points say stands beside the chart with the odds of what else it may be, and says the same as the finding: a
+/// drift with onset, slope and crossing in intervals, its onset and fan drawn; a few checks a week leave a step and a drift
+/// open, and nothing is forecast of them.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_the_points_say() {
+    let server = Server::demo().await;
+    let bench = ilma(&server).await;
+    let tank = chart(&server, "R-02").await + 1;
+    let page = bench.get(&format!("/charts/{tank}")).await;
+    let finding = page.words(".card-strip");
+    assert!(finding.contains("Drifting up") && finding.matches("95 %").count() == 4, "{finding}");
+    assert!(finding.contains("a single check is outside for the first time"), "{finding}");
+    let odds = page.all("table.odds tr");
+    assert_eq!(odds.len(), 5);
+    assert!(odds[2].starts_with("a drift (told)") && odds[2].contains('%'), "{odds:?}");
+    assert!(
+        page.words("aside").contains("more checks at the level of now would take the drift back")
+    );
+    assert_eq!((page.all("svg .fan").len(), page.all("svg line.onset").len()), (1, 3));
+    // The round says the same in its own place.
+    let round = bench.get("/").await;
+    let slope = finding.split(" a week").next().unwrap().rsplit(' ').nth(1).unwrap().to_owned();
+    assert!(round.text.contains(&slope), "{slope}");
+
+    let query =
+        "SELECT s.id AS number FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
+         WHERE i.tag = 'P-21' AND s.label LIKE 'Error at 45 %' ORDER BY s.id LIMIT 1";
+    let hardness = number(&server.database, query).await;
+    let page = bench.get(&format!("/charts/{hardness}?range=year")).await;
+    let said = page.words("aside");
+    assert!(said.contains("A step cannot be told from a drift yet"), "{said}");
+    assert!(!page.words(".card-strip").contains("a week"), "{said}");
+    assert_eq!(page.all("svg .fan").len(), 0);
+    assert!(!page.all("svg line.onset").is_empty());
+}
+
 /// The chart of an instrument's first level.
 pub async fn chart(server: &Server, tag: &str) -> i64 {
     let query = format!(

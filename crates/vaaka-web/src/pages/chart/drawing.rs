@@ -6,7 +6,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use rust_decimal::Decimal;
 use vaaka_core::adjustment::{AppliedCorrection, Correction, uncorrected_drift};
-use vaaka_core::history::Drift;
+use vaaka_core::history::{FanPoint, Interval};
 use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::charts::PointView;
 use vaaka_store::rows::Point;
@@ -41,8 +41,15 @@ pub(in crate::pages) fn drawing(
         .min()
         .map_or(seconds(read.from), |first| seconds(first).max(seconds(read.from)));
     let span = seconds(read.now) - from;
-    // The forecast wants room on the right, to a little beyond its crossing.
-    let ahead = if read.drift.is_some() { 0.22 * span } else { 0.01 * span };
+    // The forecast wants room on the right, to a little beyond its crossing where that is near.
+    let crossing = read.drift.and_then(|drift| drift.crossing);
+    let ahead = match (read.drift, crossing) {
+        (None, _) => 0.01 * span,
+        (_, Some(crossing)) if seconds(crossing.at) - seconds(read.now) < 0.4 * span => {
+            (seconds(crossing.at) - seconds(read.now) + 0.05 * span).max(0.22 * span)
+        }
+        _ => 0.22 * span,
+    };
     let to = seconds(read.now) + ahead;
     let gap = gap_of(read);
     let remarked: HashSet<i64> = read.marks.iter().map(|mark| mark.check_id.0).collect();
@@ -105,7 +112,8 @@ pub(in crate::pages) fn drawing(
             .map(|earlier| (seconds(earlier.at.0), to_f64(earlier.value)))
             .collect(),
         events: drawn_events(read),
-        forecast: read.drift.map(|drift| forecast(&drift, read, here)),
+        onset: onset(read).map(|onset| (seconds(onset.low), seconds(onset.high))),
+        forecast: forecast(read, here),
         panes,
         decimals: decimals(read),
         signed: read.view.stream.is_indication != Some(true),
@@ -420,9 +428,9 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
             });
         }
     }
-    if let Some(drift) = read.drift {
+    if let Some(onset) = onset(read) {
         events.push(DrawnEvent {
-            at: seconds(drift.since),
+            at: seconds(onset.median),
             words: "likely onset".into(),
             estimated: true,
         });
@@ -440,24 +448,22 @@ fn course(read: &Read) -> Vec<(Timestamp, f64)> {
     counted.map(|view| (view.point.measured_at.0, view.point.value)).collect()
 }
 
-fn forecast(drift: &Drift, read: &Read, here: &Here) -> DrawnForecast {
-    const WEEK: f64 = 7.0 * 86_400.0;
-    // Of many points only some are read: the newest of those may be months old.
-    let newest = match (&read.last, read.stretches.is_empty()) {
-        (Some(last), false) => Some(last.measured_at.0),
-        _ => read.points.last().map(|view| view.point.measured_at.0),
-    };
-    let now = newest.unwrap_or(read.now);
-    DrawnForecast {
-        since: seconds(drift.since),
-        now: seconds(now),
-        level: (drift.level_now, drift.level_half_width),
-        slope: (drift.per_week / WEEK, drift.per_week_low / WEEK, drift.per_week_high / WEEK),
+/// When a change began that is told.
+fn onset(read: &Read) -> Option<Interval<Timestamp>> {
+    read.shape.as_ref().and_then(|(shape, _)| shape.onset)
+}
+
+fn forecast(read: &Read, here: &Here) -> Option<DrawnForecast> {
+    let drift = read.drift?;
+    let level = |one: &FanPoint| [one.level.low, one.level.median, one.level.high];
+    let fan = read.shape.iter().flat_map(|(shape, _)| &shape.fan);
+    Some(DrawnForecast {
+        fan: fan.map(|one| (seconds(one.at), level(one))).collect(),
         crossing: drift.crossing.map(|crossing| {
             let day = crossing.at.to_zoned_datetime(here.zone.clone());
             (seconds(crossing.at), format!("about {}", day.strftime("%-d %b")))
         }),
-    }
+    })
 }
 
 /// Midnights of the site, at a step that leaves about six of them.

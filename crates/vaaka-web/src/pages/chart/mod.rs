@@ -3,6 +3,7 @@
 
 pub mod beside;
 mod cards;
+mod changes;
 mod drawing;
 mod panes;
 pub mod points;
@@ -28,6 +29,7 @@ use self::cards::{
     AllLevels, Finding, LimitsCard, Proposed, SignalLine, advisory, all_levels, comments,
     earlier_words, finding, limits_card, proposed, signal_lines,
 };
+use self::changes::{Changes, changes};
 pub(super) use self::drawing::{drawing, seconds};
 use self::panes::{asked_panes, distribution};
 pub(super) use self::power::false_signals_a_check;
@@ -63,6 +65,7 @@ struct ChartPage {
     rows: Vec<TableRow>,
     more_rows: bool,
     finding: Finding,
+    changes: Option<Changes>,
     what_to_do: String,
     limits: Option<LimitsCard>,
     signals: Vec<SignalLine>,
@@ -209,6 +212,7 @@ async fn fill(
         to: ends.1,
         more_rows: view == "table" && rows.len() as i64 >= MOST_ROWS,
         finding: finding(&read, &here),
+        changes: changes(&read, &here),
         what_to_do: match &read.newest {
             None => "Check it once, and the chart begins.".to_owned(),
             // What the newest verdict said holds as long as nothing has come since.

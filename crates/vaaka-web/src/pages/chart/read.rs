@@ -2,9 +2,10 @@
 
 use futures_util::try_join;
 use jiff::Timestamp;
-use vaaka_core::chart::ChartDesign;
-use vaaka_core::history::Drift;
-use vaaka_core::judgement::{Reason, Verdict};
+use vaaka_core::chart::{ChartDesign, Side};
+use vaaka_core::check::{ShapeAround, drift_taken_back, segment_shape};
+use vaaka_core::history::{Drift, Shape, drift_of_shape};
+use vaaka_core::judgement::Verdict;
 use vaaka_core::method::Input;
 use vaaka_core::round::Standing;
 use vaaka_store::charts::{self, BriefPoint, PointView, SignedBaseline, StreamView};
@@ -43,6 +44,9 @@ pub(in crate::pages) struct Read {
     /// The newest point that counts, whatever is shown.
     pub last: Option<BriefPoint>,
     pub standing: Standing,
+    /// What the points of the segment have done, events among them, and how many more checks at the level of now would
+    /// take a drift back; none before there are limits.
+    pub shape: Option<(Shape, Option<u32>)>,
     pub drift: Option<Drift>,
     /// Conditions that the newest check asked for: key of the step, name with unit.
     pub conditions: Conditions,
@@ -152,6 +156,7 @@ struct Around {
     newest: Option<(ResultRow, Verdict)>,
     last: Option<BriefPoint>,
     standing: Standing,
+    shape: Option<(Shape, Option<u32>)>,
     drift: Option<Drift>,
     siblings: Vec<Stream>,
     span: (Timestamp, Timestamp),
@@ -173,6 +178,7 @@ impl Around {
             newest: self.newest,
             last: self.last,
             standing: self.standing,
+            shape: self.shape,
             drift: self.drift,
             siblings: self.siblings,
             conditions: vec![],
@@ -215,16 +221,20 @@ async fn read_around(
     let ((brief, newest), earlier, segments, baseline, events, signals, marks, siblings) = around;
     let design = segments.last().map(studies::design_of).transpose()?.flatten();
     let standing = standings.of_chart(&view.instrument.state, &view.stream, brief.first())?;
-    let key = &view.stream.characteristic_key;
+    let shape = match (segments.last(), &design) {
+        (Some(segment), Some(design)) if view.stream.derived.is_none() => {
+            shape_of(connection, segment, design, &events, brief.first()).await?
+        }
+        _ => None,
+    };
     // A forecast belongs to a signal that stands, in the segment that it was told of: after a release or an adjustment
     // it speaks of what is over.
-    let of_now = segments.last().zip(brief.first());
-    let of_now = of_now.is_some_and(|(segment, point)| segment.opened_at <= point.measured_at);
-    let signals_now = standing.is_signal();
-    let drift = newest
-        .as_ref()
-        .filter(|_| of_now && signals_now)
-        .and_then(|(_, verdict)| drift_of(verdict, key));
+    let side = match standing {
+        Standing::SignalAbove => Some(Side::Above),
+        Standing::SignalBelow => Some(Side::Below),
+        _ => None,
+    };
+    let drift = side.zip(shape.as_ref()).and_then(|(side, (shape, _))| drift_of_shape(side, shape));
     Ok(Around {
         earlier,
         segments,
@@ -236,6 +246,7 @@ async fn read_around(
         newest,
         last: brief.into_iter().next(),
         standing,
+        shape,
         drift,
         siblings,
         span: (from, now),
@@ -267,9 +278,31 @@ pub(super) async fn conditions_of(
     Ok(names)
 }
 
-fn drift_of(verdict: &Verdict, wanted: &str) -> Option<Drift> {
-    verdict.reasons.iter().find_map(|reason| match reason {
-        Reason::Drifting { key, drift } if key == wanted => Some(*drift),
-        _ => None,
-    })
+/// Moments at which the level of a drift is drawn.
+const FAN: usize = 24;
+
+/// What the newest points of a segment have done.
+async fn shape_of(
+    connection: &Connection,
+    segment: &Segment,
+    design: &ChartDesign,
+    events: &[(InstrumentEvent, String)],
+    newest: Option<&BriefPoint>,
+) -> Result<Option<(Shape, Option<u32>)>, WebError> {
+    let points = charts::recent_points(connection, segment.id).await?;
+    let events: Vec<Timestamp> = events
+        .iter()
+        .filter(|(event, _)| event.affects_measurement)
+        .map(|(event, _)| event.at.0)
+        .collect();
+    let around = ShapeAround {
+        events: &events,
+        lower: newest.and_then(|point| point.lower_tolerance_limit),
+        upper: newest.and_then(|point| point.upper_tolerance_limit),
+        fan: FAN,
+    };
+    // Too few points, or no scatter at all: nothing is said of them.
+    let Ok(shape) = segment_shape(design, &points, &around) else { return Ok(None) };
+    let taken_back = drift_taken_back(design, &points, &around).ok().flatten();
+    Ok(Some((shape, taken_back)))
 }

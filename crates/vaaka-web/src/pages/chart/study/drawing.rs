@@ -100,6 +100,7 @@ pub(super) fn drawing(
         statistical: design.is_none_or(ChartDesign::is_statistical),
         earlier: vec![],
         events: vec![],
+        onset: None,
         forecast: None,
         panes: vec![],
         decimals: d,
