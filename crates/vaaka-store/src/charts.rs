@@ -10,7 +10,7 @@ use rust_decimal::Decimal;
 use vaaka_boxed::boxed;
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
 use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot, known_chart};
-use vaaka_core::history::{LevelEstimate, estimate_level};
+use vaaka_core::history::{Drift, LevelEstimate, estimate_level};
 
 use crate::ids::{CheckId, InstrumentId, SegmentId, SetUpId, StreamId};
 use crate::prepared::{Bind, Condition, prepared};
@@ -236,9 +236,20 @@ pub struct BriefPoint {
     /// Slope of the drift that its check's verdict proved, in units a week.
     #[diesel(sql_type = Nullable<Double>)]
     pub drift_per_week: Option<f64>,
+    /// The whole of it, as the verdict keeps it.
+    #[diesel(sql_type = Nullable<diesel::sql_types::Jsonb>)]
+    pub drift: Option<serde_json::Value>,
 }
 
 impl BriefPoint {
+    /// The drift that its check's verdict proved.
+    ///
+    /// # Errors
+    /// [`StoreError::Unreadable`].
+    pub fn told_drift(&self) -> Result<Option<Drift>, StoreError> {
+        self.drift.clone().map(serde_json::from_value).transpose().map_err(unreadable)
+    }
+
     /// Whether the control limits reach beyond the tolerance: the instrument, doing what it normally does, cannot hold it.
     #[must_use]
     pub fn cannot_hold(&self) -> bool {
@@ -269,18 +280,19 @@ pub async fn newest_points(
                JOIN chart_streams own ON own.id = p.stream_id
                WHERE r.check_id = p.check_id AND b.key = own.characteristic_key
                  AND r.version = (SELECT max(o.version) FROM results o WHERE o.check_id = p.check_id))) AS in_band,
-            (SELECT (reason->'drift'->>'per_week')::float8 FROM results r
-               CROSS JOIN LATERAL jsonb_array_elements(r.verdict->'reasons') AS reason
-               JOIN chart_streams own ON own.id = p.stream_id
-               WHERE p.signalled AND r.check_id = p.check_id AND reason->>'kind' = 'drifting'
-                 AND reason->>'key' = own.characteristic_key
-                 ORDER BY r.version DESC LIMIT 1) AS drift_per_week,
+            told.drift, (told.drift->>'per_week')::float8 AS drift_per_week,
             (SELECT s.side FROM signals s WHERE s.stream_id = p.stream_id
                AND s.segment_id = p.segment_id AND s.side IS NOT NULL
                AND s.state <> 'withdrawn' AND s.last_evidence_at = p.measured_at ORDER BY s.id DESC LIMIT 1) AS active_side
          FROM unnest(?) WITH ORDINALITY AS wanted(id, place)
          CROSS JOIN LATERAL (SELECT c.* FROM chart_points c WHERE c.stream_id = wanted.id
              AND c.ordinal IS NOT NULL AND NOT c.excluded ORDER BY c.measured_at DESC, c.id DESC LIMIT 1) p
+         LEFT JOIN LATERAL (SELECT reason->'drift' AS drift FROM results r
+             CROSS JOIN LATERAL jsonb_array_elements(r.verdict->'reasons') AS reason
+             JOIN chart_streams own ON own.id = p.stream_id
+             WHERE p.signalled AND r.check_id = p.check_id AND reason->>'kind' = 'drifting'
+               AND reason->>'key' = own.characteristic_key
+             ORDER BY r.version DESC LIMIT 1) told ON true
          ORDER BY wanted.place",
         vec![Bind::Ints(ids)],
     )

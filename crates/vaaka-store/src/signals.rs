@@ -110,7 +110,7 @@ macro_rules! view {
             LEFT JOIN chart_points p
                 ON p.segment_id = g.segment_id AND p.ordinal = g.opened_ordinal
             LEFT JOIN chart_points n
-                ON n.segment_id = g.segment_id AND n.measured_at = g.last_evidence_at
+                ON n.stream_id = g.stream_id AND n.segment_id = g.segment_id AND n.measured_at = g.last_evidence_at
                     AND n.ordinal IS NOT NULL ",
             $rest
         )

@@ -1,9 +1,13 @@
 //! Looking along time: how fast something drifts and when it will cross a limit.
 
+mod culprit;
 mod drift;
 mod level;
 mod shape;
 
+pub use culprit::{
+    Course, CrossRead, Culprit, Finding, Inclusion, NAMED_FROM, Suspect, Telling, culprit,
+};
 pub use drift::{Crossing, Drift, DriftError, drift_of_shape, estimate_drift};
 pub use level::{KnownChart, LevelEstimate, estimate_level};
 pub use shape::{

@@ -4,6 +4,7 @@
 
 mod budgets;
 mod chart_fold;
+mod culprits;
 mod detection;
 mod estimated_limits;
 mod funnel;

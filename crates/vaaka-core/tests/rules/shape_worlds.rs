@@ -144,7 +144,6 @@ pub fn moment(shift: f64) -> Timestamp {
 /// What was found over many drifts.
 #[derive(Debug, Default)]
 pub struct Drifts {
-    pub worlds: usize,
     /// Worlds in which the drift was told before it crossed.
     pub told: usize,
     /// Intervals of the crossing that hold it: of the first that was told; of all; of how many.
@@ -167,7 +166,7 @@ pub struct Drifts {
 /// Drifts of random slope and onset, looked at every few checks until they cross.
 pub fn drifts(around: Around, worlds: usize, seed: u64) -> Drifts {
     let mut random = ChaCha8Rng::seed_from_u64(seed);
-    let mut found = Drifts { worlds, ..Drifts::default() };
+    let mut found = Drifts::default();
     for _ in 0..worlds {
         let slope = 0.02 * 10.0_f64.powf(random.random::<f64>());
         let from = random.random_range(20.0..120.0);

@@ -1,6 +1,7 @@
 //! One file a page: extract, one or two queries, one call to the core, one template.
 
 pub mod adjust;
+pub mod ahead;
 pub mod api;
 pub mod audit;
 pub mod calendar;

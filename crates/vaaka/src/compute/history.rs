@@ -3,13 +3,15 @@
 use jiff::Timestamp;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
-use vaaka_core::history::{self, Ground, Interval, ShapeInput, Told, When};
+use vaaka_core::history::{
+    self, Course, CrossRead, Finding, Ground, Interval, ShapeInput, Suspect, Told, When,
+};
 
 use super::words::{Moment, Word};
 use super::{Computation, Compute, said};
 
 pub fn all() -> Vec<Computation> {
-    vec![Computation::of::<Shapes>()]
+    vec![Computation::of::<Shapes>(), Computation::of::<Whose>()]
 }
 
 struct Shapes;
@@ -254,12 +256,198 @@ impl Compute for Shapes {
     }
 }
 
+struct Whose;
+
+/// Sites that are looked at, each by itself.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct WhoseInput {
+    /// The sites.
+    sites: Vec<Reads>,
+}
+
+/// The checked errors of a site, as columns of equal length.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct Reads {
+    /// Number of the shift.
+    shifts: Vec<u32>,
+    /// Tag of the instrument.
+    instruments: Vec<String>,
+    /// Tag of the standard.
+    standards: Vec<String>,
+    /// Who read it.
+    persons: Vec<String>,
+    /// Where it stands.
+    areas: Vec<String>,
+    /// The errors, in whatever unit each instrument has.
+    errors: Vec<f64>,
+}
+
+/// Whose fault it is, site by site.
+#[derive(Debug, Serialize, JsonSchema)]
+struct WhoseOutput {
+    /// One for each site, in their order.
+    sites: Vec<Blamed>,
+}
+
+/// What is told of a site.
+#[derive(Debug, Serialize, JsonSchema)]
+struct Blamed {
+    /// “nothing”, “named” or “cannot_tell”.
+    finding: &'static str,
+    /// Probability that nothing changed.
+    none: f64,
+    /// Explanations, the likeliest first.
+    explanations: Vec<Explanation>,
+    /// The check that would tell, where the explanations cannot be told apart and one would.
+    telling: Option<TellingCheck>,
+    /// How much neighbouring checks of a pair resemble each other.
+    autocorrelation: f64,
+}
+
+/// An explanation.
+#[derive(Debug, Serialize, JsonSchema)]
+struct Explanation {
+    /// “instrument”, “standard”, “person” or “area”.
+    kind: &'static str,
+    /// Which.
+    name: String,
+    /// Probability that it changed, alone or beside another.
+    probability: f64,
+    /// Whether it is named.
+    named: bool,
+    /// “step”, “drift” or “stretch”, most likely.
+    course: &'static str,
+    /// Shift from which on, most likely.
+    since: u32,
+    /// How far, in sigmas of a check.
+    size: f64,
+}
+
+/// A check that would tell.
+#[derive(Debug, Serialize, JsonSchema)]
+struct TellingCheck {
+    /// Instrument to be checked.
+    instrument: String,
+    /// With this standard.
+    standard: String,
+    /// By how many sigmas the two likeliest explanations differ there.
+    differs_by: f64,
+    /// About how many such checks it takes.
+    checks: u32,
+}
+
+/// Names in the order in which they first come, and the number of each in a column.
+fn numbered(column: &[String]) -> (Vec<&String>, Vec<usize>) {
+    let mut names: Vec<&String> = Vec::new();
+    let mut known = std::collections::HashMap::new();
+    let numbers = column
+        .iter()
+        .map(|name| {
+            *known.entry(name).or_insert_with(|| {
+                names.push(name);
+                names.len() - 1
+            })
+        })
+        .collect();
+    (names, numbers)
+}
+
+fn blamed(reads: &Reads) -> Result<Blamed, String> {
+    let count = reads.errors.len();
+    let others = [
+        reads.shifts.len(),
+        reads.instruments.len(),
+        reads.standards.len(),
+        reads.persons.len(),
+        reads.areas.len(),
+    ];
+    if others.iter().any(|other| *other != count) {
+        return Err(format!("{count} errors and columns of {others:?}: give as many of each"));
+    }
+    let (instruments, instrument) = numbered(&reads.instruments);
+    let (standards, standard) = numbered(&reads.standards);
+    let (persons, person) = numbered(&reads.persons);
+    let (areas, area) = numbered(&reads.areas);
+    let cross: Vec<CrossRead> = (0..count)
+        .map(|i| CrossRead {
+            shift: reads.shifts[i],
+            instrument: instrument[i],
+            standard: standard[i],
+            person: person[i],
+            area: area[i],
+            error: reads.errors[i],
+        })
+        .collect();
+    let found = history::culprit(&cross).map_err(said)?;
+    let named: &[Suspect] = match &found.finding {
+        Finding::Named(named) => named,
+        Finding::Nothing | Finding::CannotTell(_) => &[],
+    };
+    let explanation = |one: &history::Inclusion| {
+        let (kind, name) = match one.suspect {
+            Suspect::Instrument(id) => ("instrument", instruments[id]),
+            Suspect::Standard(id) => ("standard", standards[id]),
+            Suspect::Person(id) => ("person", persons[id]),
+            Suspect::Area(id) => ("area", areas[id]),
+        };
+        Explanation {
+            kind,
+            name: name.clone(),
+            probability: one.probability,
+            named: named.contains(&one.suspect),
+            course: match one.course {
+                Course::Step => "step",
+                Course::Drift => "drift",
+                Course::Stretch => "stretch",
+            },
+            since: one.since,
+            size: one.size,
+        }
+    };
+    Ok(Blamed {
+        finding: match found.finding {
+            Finding::Nothing => "nothing",
+            Finding::Named(_) => "named",
+            Finding::CannotTell(_) => "cannot_tell",
+        },
+        none: found.none,
+        explanations: found.inclusions.iter().map(explanation).collect(),
+        telling: found.telling.map(|telling| TellingCheck {
+            instrument: instruments[telling.instrument].clone(),
+            standard: standards[telling.standard].clone(),
+            differs_by: telling.differs_by,
+            checks: telling.checks,
+        }),
+        autocorrelation: found.autocorrelation,
+    })
+}
+
+impl Compute for Whose {
+    const NAME: &'static str = "culprit";
+    const ABOUT: &'static str = "whether an instrument, a standard, a person or an area changed, and the check that would tell";
+    type Input = WhoseInput;
+    type Output = WhoseOutput;
+
+    fn compute(input: WhoseInput) -> Result<WhoseOutput, String> {
+        let sites = input.sites.iter().enumerate().map(|(index, site)| {
+            blamed(site).map_err(|words| format!("site {}: {words}", index + 1))
+        });
+        Ok(WhoseOutput { sites: sites.collect::<Result<_, _>>()? })
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use serde_json::{Value, json};
 
     fn run(input: &Value) -> Result<Value, String> {
-        let found = super::super::all().into_iter().find(|one| one.name == "shape").unwrap();
+        run_of("shape", input)
+    }
+
+    fn run_of(name: &str, input: &Value) -> Result<Value, String> {
+        let found = super::super::all().into_iter().find(|one| one.name == name).unwrap();
         found.run(&input.to_string()).map(|text| serde_json::from_str(&text).unwrap())
     }
 
@@ -319,5 +507,46 @@ mod tests {
             let said = run(&json!({ "series": [series(0.0), wrong] })).unwrap_err();
             assert!(said.starts_with("series 2: ") && said.contains(words), "{said}");
         }
+    }
+
+    /// Three scales and two weights, each scale on both of them: from shift 40 on everything read with W-2 falls.
+    fn site(fallen: &str) -> Value {
+        let noise = |i: usize| [0.6, -0.9, 0.2, 1.1, -0.4, -1.2, 0.8, -0.2][i * 5 % 8];
+        let (mut shifts, mut columns, mut errors) =
+            (vec![], [vec![], vec![], vec![], vec![]], vec![]);
+        for shift in 0..80_usize {
+            for (n, instrument) in ["A", "B", "C"].into_iter().enumerate() {
+                let standard = if (shift + n) % 2 == 0 { "W-1" } else { "W-2" };
+                let person = ["p", "q", "r"][(shift * 7 + n) % 3];
+                let row = [instrument, standard, person, if n == 0 { "x" } else { "y" }];
+                columns.iter_mut().zip(row).for_each(|(column, name)| column.push(name));
+                let falls = shift >= 40 && row.contains(&fallen);
+                shifts.push(shift);
+                errors.push(noise(shift * 3 + n) - if falls { 2.5 } else { 0.0 });
+            }
+        }
+        let [instruments, standards, persons, areas] = columns;
+        json!({ "shifts": shifts, "instruments": instruments, "standards": standards,
+            "persons": persons, "areas": areas, "errors": errors })
+    }
+
+    #[test]
+    fn the_culprit_is_named() {
+        let found =
+            run_of("culprit", &json!({ "sites": [site("W-2"), site("B"), site("")] })).unwrap();
+        let (standard, instrument, none) =
+            (&found["sites"][0], &found["sites"][1], &found["sites"][2]);
+        assert_eq!(standard["finding"], "named", "{standard}");
+        let first = &standard["explanations"][0];
+        assert_eq!((&first["kind"], &first["name"]), (&json!("standard"), &json!("W-2")));
+        // Errors fell: the standard grew.
+        assert!(first["size"].as_f64().unwrap() > 1.5 && first["named"] == true, "{first}");
+        assert!((38..=42).contains(&first["since"].as_u64().unwrap()), "{first}");
+        assert_eq!(instrument["explanations"][0]["name"], "B", "{instrument}");
+        assert_eq!(none["finding"], "nothing", "{none}");
+        let mut short = site("");
+        short["persons"].as_array_mut().unwrap().pop();
+        let said = run_of("culprit", &json!({ "sites": [site(""), short] })).unwrap_err();
+        assert!(said.starts_with("site 2: 240 errors"), "{said}");
     }
 }

@@ -62,8 +62,7 @@ pub async fn lines(database: &str, query: &str) -> Vec<String> {
 }
 
 /// What the points say stands beside the chart with the odds of what else it may be, and says the same as the finding: a
-/// drift with onset, slope and crossing in intervals, its onset and fan drawn; a few checks a week leave a step and a drift
-/// open, and nothing is forecast of them.
+/// drift with onset, slope and crossing in intervals, its onset and fan drawn; without limits nothing is said.
 #[tokio::test(flavor = "multi_thread")]
 async fn what_the_points_say() {
     let server = Server::demo().await;
@@ -89,12 +88,15 @@ async fn what_the_points_say() {
         "SELECT s.id AS number FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
          WHERE i.tag = 'P-21' AND s.label LIKE 'Error at 45 %' ORDER BY s.id LIMIT 1";
     let hardness = number(&server.database, query).await;
+    // Without limits nothing is known of what is normal, and nothing is said.
     let page = bench.get(&format!("/charts/{hardness}?range=year")).await;
-    let said = page.words("aside");
-    assert!(said.contains("A step cannot be told from a drift yet"), "{said}");
-    assert!(!page.words(".card-strip").contains("a week"), "{said}");
+    assert!(!page.words("aside").contains("What the points say"), "{}", page.words("aside"));
+    assert_eq!(page.all("svg .fan").len() + page.all("svg line.onset").len(), 0);
+    // A quiet chart tells no change, and draws none.
+    let bench_scale = chart(&server, "R-05").await;
+    let page = bench.get(&format!("/charts/{bench_scale}")).await;
+    assert_eq!(page.all("table.odds tr").len(), 5);
     assert_eq!(page.all("svg .fan").len(), 0);
-    assert!(!page.all("svg line.onset").is_empty());
 }
 
 /// The chart of an instrument's first level.
@@ -892,4 +894,41 @@ async fn the_wall_is_live_across_processes() {
     let fresh = viewer.get("/wall/cards").await;
     assert_eq!(fresh.all(".wall-card").len(), cards);
     assert!(fresh.find("nav").is_none(), "the cards alone");
+}
+
+/// What will fail stands in one list with its intervals, as a table and as a calendar, and says what the chart says; a released
+/// signal takes its forecast with it.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_will_fail() {
+    let server = Server::demo().await;
+    let bench = ilma(&server).await;
+    let page = bench.get("/ahead").await;
+    let rows = page.all("table.ahead tbody tr");
+    let tank = rows.iter().position(|row| row.contains("R-02") && row.contains("20 kg")).unwrap();
+    assert!(
+        rows[tank].matches("95 %").count() == 2 && rows[tank].contains("over 99 %"),
+        "{rows:?}"
+    );
+    // The one that crosses later stands after it.
+    let other = rows.iter().position(|row| row.contains("R-02") && row.contains("10 kg")).unwrap();
+    assert!(tank < other, "{rows:?}");
+    let chart = bench.get(&format!("/charts/{}", chart(&server, "R-02").await + 1)).await;
+    let told = chart.words(".card-strip");
+    let crossing = told.split("tolerance about ").nth(1).unwrap().split(" (").next().unwrap();
+    assert!(rows[tank].contains(crossing), "{crossing}: {}", rows[tank]);
+
+    let csv = bench.get("/export/ahead.csv").await;
+    let mut lines = csv.text.lines().filter(|line| line.contains("R-02"));
+    let first = lines.next().unwrap();
+    assert!(first.contains("Error at 20 kg") && lines.count() == 1, "{}", csv.text);
+    let calendar = bench.get("/export/ahead.ics").await;
+    // Lines are folded at 75 octets (RFC 5545, 3.1).
+    let text = calendar.text.replace("\r\n ", "");
+    let events: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix("SUMMARY:")).collect();
+    assert_eq!(events.len(), rows.len());
+    assert!(
+        events[0].contains("R-02") && events[0].contains("may be outside from here on"),
+        "{events:?}"
+    );
+    assert!(text.contains("95 %"), "{}", text);
 }

@@ -61,7 +61,16 @@ pub(super) fn changes(read: &Read, here: &Here) -> Option<Changes> {
         words: match &read.drift {
             // Since when and how fast stands above.
             Some(_) => "The level drifts, as told above.".to_owned(),
-            None => shape_words(&ToldShape::from(shape), &read.view.stream.unit, &here.zone),
+            None => {
+                let words =
+                    shape_words(&ToldShape::from(shape), &read.view.stream.unit, &here.zone);
+                let quiet = !read.standing.is_signal() && !read.standing.is_bad();
+                if shape.told.is_change() && quiet {
+                    format!("{words} No rule has raised a signal of it.")
+                } else {
+                    words
+                }
+            }
         },
         odds: odds.into(),
         taken_back,
@@ -73,7 +82,8 @@ pub(super) fn changes(read: &Read, here: &Here) -> Option<Changes> {
     })
 }
 
-fn percent(share: f64) -> String {
+/// A probability, never told as sure.
+pub(in crate::pages) fn percent(share: f64) -> String {
     match 100.0 * share {
         under if under < 1.0 => "under 1 %".to_owned(),
         over if over > 99.0 => "over 99 %".to_owned(),

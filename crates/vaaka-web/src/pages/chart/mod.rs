@@ -29,6 +29,7 @@ use self::cards::{
     AllLevels, Finding, LimitsCard, Proposed, SignalLine, advisory, all_levels, comments,
     earlier_words, finding, limits_card, proposed, signal_lines,
 };
+pub(super) use self::changes::percent;
 use self::changes::{Changes, changes};
 pub(super) use self::drawing::{drawing, seconds};
 use self::panes::{asked_panes, distribution};

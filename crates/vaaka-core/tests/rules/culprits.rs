@@ -1,0 +1,224 @@
+//! Whose fault it is: simulated sites with a known fault, and what cannot be told.
+
+use rand::seq::SliceRandom;
+use rand::{Rng, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+use vaaka_core::history::{CrossRead, Finding, Suspect, culprit};
+use vaaka_core::stats::StatsError;
+
+use super::policies::normal;
+
+const INSTRUMENTS: usize = 12;
+const STANDARDS: usize = 4;
+const PERSONS: usize = 6;
+const AREAS: usize = 3;
+const SHIFTS: u32 = 270;
+
+/// A fault, in sigmas of a check.
+#[derive(Debug, Clone, Copy)]
+enum Fault {
+    None,
+    Step(Suspect, f64),
+    Drift(Suspect, f64),
+    Two(Suspect, Suspect, f64),
+}
+
+/// A site as DRIFT is found on: each instrument reads one to three standards, the others of them seldom; whoever is on shift
+/// reads, wherever it stands.
+fn site(fault: Fault, crossing: f64, random: &mut ChaCha8Rng) -> Vec<CrossRead> {
+    let begins = f64::from(random.random_range(100..180_u32));
+    let sigmas: Vec<f64> = (0..INSTRUMENTS).map(|_| random.random_range(0.5..2.0)).collect();
+    let mut standards: Vec<Vec<usize>> = Vec::new();
+    for instrument in 0..INSTRUMENTS {
+        let mut all: Vec<usize> = (0..STANDARDS).collect();
+        all.shuffle(random);
+        // The first is its own; every standard is somebody's.
+        all.retain(|one| *one != instrument % STANDARDS);
+        all.insert(0, instrument % STANDARDS);
+        all.truncate(random.random_range(1..=3));
+        standards.push(all);
+    }
+    let share: f64 = random.random_range(0.05..0.4) * crossing;
+    let levels: Vec<Vec<f64>> =
+        (0..INSTRUMENTS).map(|_| (0..STANDARDS).map(|_| 3.0 * normal(random)).collect()).collect();
+    let mut reads = Vec::new();
+    for shift in 0..SHIFTS {
+        let person = random.random_range(0..PERSONS);
+        for instrument in 0..INSTRUMENTS {
+            let own = &standards[instrument];
+            let other = own.len() > 1 && random.random::<f64>() < share;
+            let standard = if other { own[random.random_range(1..own.len())] } else { own[0] };
+            let area = instrument % AREAS;
+            let grown = |suspect: Suspect, size: f64, drifts: bool| {
+                let time = f64::from(shift);
+                let share = if drifts {
+                    ((time - begins) / (f64::from(SHIFTS) - begins)).max(0.0)
+                } else {
+                    f64::from(u8::from(time >= begins))
+                };
+                let sign = match suspect {
+                    Suspect::Instrument(one) if one == instrument => 1.0,
+                    // In the unit of the errors: an instrument that scatters more sees less of it.
+                    Suspect::Standard(one) if one == standard => -1.25 / sigmas[instrument],
+                    Suspect::Person(one) if one == person => 1.0,
+                    Suspect::Area(one) if one == area => 1.0,
+                    _ => 0.0,
+                };
+                sign * size * share
+            };
+            let moved = match fault {
+                Fault::None => 0.0,
+                Fault::Step(suspect, size) => grown(suspect, size, false),
+                Fault::Drift(suspect, size) => grown(suspect, size, true),
+                Fault::Two(one, other, size) => grown(one, size, false) + grown(other, size, false),
+            };
+            let error =
+                levels[instrument][standard] + sigmas[instrument] * (moved + normal(random));
+            reads.push(CrossRead { shift, instrument, standard, person, area, error });
+        }
+    }
+    reads
+}
+
+/// Named right, wrong, not told apart, silent, of so many sites.
+fn looked(sites: usize, seed: u64, fault: impl Fn(&mut ChaCha8Rng) -> Fault) -> [usize; 4] {
+    let mut random = ChaCha8Rng::seed_from_u64(seed);
+    let mut found = [0; 4];
+    for _ in 0..sites {
+        let fault = fault(&mut random);
+        let reads = site(fault, 1.0, &mut random);
+        let mut wanted = match fault {
+            Fault::None => vec![],
+            Fault::Step(one, _) | Fault::Drift(one, _) => vec![one],
+            Fault::Two(one, other, _) => vec![one, other],
+        };
+        wanted.sort();
+        let place = match culprit(&reads).unwrap().finding {
+            Finding::Named(mut named) => {
+                named.sort();
+                if named != wanted {
+                    println!("{named:?} instead of {wanted:?}: {fault:?}");
+                }
+                usize::from(named != wanted)
+            }
+            Finding::CannotTell(_) => 2,
+            Finding::Nothing => 3,
+        };
+        found[place] += 1;
+    }
+    found
+}
+
+fn size(random: &mut ChaCha8Rng) -> f64 {
+    let size: f64 = random.random_range(1.0..3.0);
+    if random.random() { size } else { -size }
+}
+
+fn any(of: fn(usize) -> Suspect, count: usize, random: &mut ChaCha8Rng) -> Suspect {
+    of(random.random_range(0..count))
+}
+
+#[test]
+#[ignore = "two hundred sites a row"]
+fn look_at_all() {
+    let sites = std::env::var("SITES").ok().and_then(|n| n.parse().ok()).unwrap_or(200);
+    type Made = fn(&mut ChaCha8Rng) -> Fault;
+    let rows: [(&str, Made); 7] = [
+        ("standard steps", |r| Fault::Step(any(Suspect::Standard, STANDARDS, r), size(r))),
+        ("standard drifts", |r| Fault::Drift(any(Suspect::Standard, STANDARDS, r), size(r))),
+        ("instrument steps", |r| Fault::Step(any(Suspect::Instrument, INSTRUMENTS, r), size(r))),
+        ("instrument drifts", |r| Fault::Drift(any(Suspect::Instrument, INSTRUMENTS, r), size(r))),
+        ("person", |r| Fault::Step(any(Suspect::Person, PERSONS, r), size(r))),
+        ("area", |r| Fault::Step(any(Suspect::Area, AREAS, r), size(r))),
+        ("none", |_| Fault::None),
+    ];
+    for (name, made) in rows {
+        let start = std::time::Instant::now();
+        let found = looked(sites, 1, made);
+        println!("{name}: right, wrong, cannot tell, silent {found:?} {:.1?}", start.elapsed());
+    }
+}
+
+#[test]
+fn what_changed_is_named() {
+    let step = |of: fn(usize) -> Suspect, count| {
+        move |r: &mut ChaCha8Rng| Fault::Step(any(of, count, r), size(r))
+    };
+    for (name, found) in [
+        ("standard", looked(6, 11, step(Suspect::Standard, STANDARDS))),
+        ("instrument", looked(6, 12, step(Suspect::Instrument, INSTRUMENTS))),
+        ("person", looked(6, 13, step(Suspect::Person, PERSONS))),
+    ] {
+        // One in two hundred names one too many.
+        assert!(found[0] >= 5 && found[1] <= 1, "{name}: {found:?}");
+    }
+    let none = looked(6, 14, |_| Fault::None);
+    assert!(none[1] == 0 && none[3] >= 5, "{none:?}");
+    let two = looked(4, 15, |r| {
+        Fault::Two(Suspect::Standard(1), Suspect::Instrument(2), size(r).abs() + 1.0)
+    });
+    assert!(two[0] >= 3 && two[1] == 0, "{two:?}");
+}
+
+/// An instrument that alone reads a standard that nobody else reads: neither is named, whatever the fault, and no check of the
+/// past would tell.
+#[test]
+fn without_a_crossing_nobody_is_blamed() {
+    let mut random = ChaCha8Rng::seed_from_u64(21);
+    let mut reads = site(Fault::None, 1.0, &mut random);
+    for read in reads.iter_mut().filter(|read| read.instrument == 3) {
+        read.standard = STANDARDS;
+        read.error = 5.0 + normal(&mut random);
+        if read.shift > 150 {
+            read.error += 3.0;
+        }
+    }
+    let found = culprit(&reads).unwrap();
+    let Finding::CannotTell(among) = &found.finding else { panic!("{found:?}") };
+    assert!(among.contains(&Suspect::Instrument(3)), "{among:?}");
+    assert!(among.contains(&Suspect::Standard(STANDARDS)), "{among:?}");
+    assert_eq!(found.telling, None);
+    // A little history with a standard that others read, before the change, and one check would begin to tell.
+    for read in reads
+        .iter_mut()
+        .filter(|read| read.instrument == 3 && read.shift % 10 == 0 && read.shift < 140)
+    {
+        read.standard = 0;
+    }
+    let found = culprit(&reads).unwrap();
+    let telling = found.telling.unwrap();
+    assert_eq!((telling.instrument, telling.standard), (3, 0));
+    assert!(telling.differs_by > 1.5 && telling.checks < 10, "{telling:?}");
+}
+
+#[test]
+fn odd_sites() {
+    let one = |error: f64, shift: u32| CrossRead {
+        shift,
+        instrument: 0,
+        standard: 0,
+        person: 0,
+        area: 0,
+        error,
+    };
+    assert_eq!(culprit(&[]).unwrap_err(), StatsError::TooFewPoints { required: 12, got: 0 });
+    let same: Vec<CrossRead> = (0..40).map(|shift| one(0.5, shift)).collect();
+    assert_eq!(culprit(&same).unwrap_err(), StatsError::TooFewPoints { required: 12, got: 0 });
+    let mut wild = same.clone();
+    wild[7].error = f64::INFINITY;
+    assert_eq!(culprit(&wild).unwrap_err(), StatsError::NotFinite { index: 7 });
+    // One instrument, one standard, one person for everything: a change is seen, and nobody is blamed.
+    let mut random = ChaCha8Rng::seed_from_u64(4);
+    let mut step: Vec<CrossRead> = (0..80)
+        .map(|shift| one(normal(&mut random) + f64::from(u8::from(shift >= 40)) * 3.0, shift))
+        .collect();
+    let found = culprit(&step).unwrap();
+    let Finding::CannotTell(among) = &found.finding else { panic!("{found:?}") };
+    assert_eq!(among.len(), 4, "{found:?}");
+    // The order in which they are given says nothing.
+    step.reverse();
+    assert_eq!(culprit(&step).unwrap().finding, found.finding);
+    // All in one shift: there is no before and after.
+    let at_once: Vec<CrossRead> = step.iter().map(|read| CrossRead { shift: 7, ..*read }).collect();
+    assert_eq!(culprit(&at_once).unwrap().finding, Finding::Nothing);
+}
