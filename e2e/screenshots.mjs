@@ -22,7 +22,12 @@ await shoot(page, "round");
 
 const start = page.locator("table.round tr", { hasText: "R-02" }).locator(".do button");
 await Promise.all([page.waitForNavigation(), start.click()]);
-const send = () => Promise.all([page.waitForNavigation(), page.click("form.entry .main-button")]);
+// What comes next is put into the open page: it is there when the page's main part is another.
+const send = async () => {
+  const before = await page.locator("main").innerHTML();
+  await page.click("form.entry .main-button");
+  await page.waitForFunction((was) => document.querySelector("main")?.innerHTML !== was, before);
+};
 const type = async (text) => {
   await page.fill("#typed", text);
   await send();

@@ -10,6 +10,7 @@ pub mod certificate_reviews;
 pub mod charts;
 pub mod checks;
 pub mod conclude;
+pub mod crossings;
 pub mod derived;
 pub mod entries;
 pub mod files;

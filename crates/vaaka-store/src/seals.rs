@@ -170,8 +170,8 @@ pub async fn seal(
                      SELECT coalesce(max(entry_ids[cardinality(entry_ids)]), 0) AS id FROM audit_seals
                      WHERE at <= (SELECT max(at) FROM audit_seals) - interval '{STRAGGLERS}'
                  )
-                 SELECT e.id, e.chain, e.sequence, e.hash FROM audit_entries e, old
-                 WHERE e.id > old.id AND NOT EXISTS (SELECT FROM young WHERE young.id = e.id)
+                 SELECT e.id, e.chain, e.sequence, e.hash FROM audit_entries e
+                 WHERE e.id > (SELECT id FROM old) AND NOT EXISTS (SELECT FROM young WHERE young.id = e.id)
                  ORDER BY e.id LIMIT $1"
             ))
             .bind::<BigInt, _>(MOST_ENTRIES)

@@ -167,6 +167,7 @@ pub fn routes() -> Vec<Route> {
         read("/checks/{id}/verdict", SignedIn, get(pages::verdict::show)),
         read("/charts", SignedIn, get(pages::charts::show)),
         read("/ahead", SignedIn, get(pages::ahead::show)),
+        read("/shared", SignedIn, get(pages::shared::show)),
         read("/charts/{id}", SignedIn, get(pages::chart::show)),
         read("/charts/{id}/points/{check}", SignedIn, get(pages::chart::points::show)),
         write("/charts/{id}/points/{check}/mark", Bench, post(pages::chart::points::mark)),

@@ -74,7 +74,7 @@ fn site(fault: Fault, crossing: f64, random: &mut ChaCha8Rng) -> Vec<CrossRead> 
             };
             let error =
                 levels[instrument][standard] + sigmas[instrument] * (moved + normal(random));
-            reads.push(CrossRead { shift, instrument, standard, person, area, error });
+            reads.push(CrossRead { shift, instrument, standard, person, area, epoch: 0, error });
         }
     }
     reads
@@ -139,6 +139,52 @@ fn look_at_all() {
     }
 }
 
+/// Probabilities against the kept output of `tools/reference/culprits.py`, which knows none of the closed forms.
+#[test]
+fn probabilities_are_those_of_the_reference() {
+    let kept: serde_json::Value =
+        serde_json::from_str(include_str!("../data/culprits.json")).unwrap();
+    for case in kept["cases"].as_array().unwrap() {
+        let number = |of: &serde_json::Value, key: &str| of[key].as_u64().unwrap() as usize;
+        let reads: Vec<CrossRead> = case["reads"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|one| CrossRead {
+                shift: number(one, "shift") as u32,
+                instrument: number(one, "instrument"),
+                standard: number(one, "standard"),
+                person: number(one, "person"),
+                area: number(one, "area"),
+                epoch: number(one, "epoch"),
+                error: one["error"].as_f64().unwrap(),
+            })
+            .collect();
+        let found = culprit(&reads).unwrap();
+        let wanted = &case["expected"];
+        let near = |what: &str, value: f64, wanted: f64| {
+            assert!((value - wanted).abs() < 1e-8, "{}, {what}: {value} {wanted}", case["name"]);
+        };
+        near("none", found.none, wanted["none"].as_f64().unwrap());
+        near("ρ", found.autocorrelation, wanted["autocorrelation"].as_f64().unwrap());
+        for one in wanted["inclusions"].as_array().unwrap() {
+            let id = number(one, "id");
+            let suspect = match one["kind"].as_str().unwrap() {
+                "instrument" => Suspect::Instrument(id),
+                "standard" => Suspect::Standard(id),
+                "person" => Suspect::Person(id),
+                _ => Suspect::Area(id),
+            };
+            let probability = one["probability"].as_f64().unwrap();
+            match found.inclusions.iter().find(|found| found.suspect == suspect) {
+                Some(found) => near(&format!("{suspect:?}"), found.probability, probability),
+                // What is hardly likely is not listed.
+                None => assert!(probability < 0.02, "{suspect:?}"),
+            }
+        }
+    }
+}
+
 #[test]
 fn what_changed_is_named() {
     let step = |of: fn(usize) -> Suspect, count| {
@@ -191,6 +237,32 @@ fn without_a_crossing_nobody_is_blamed() {
     assert!(telling.differs_by > 1.5 && telling.checks < 10, "{telling:?}");
 }
 
+/// What an adjustment did is known: in a stretch of its own it is nobody's fault.
+#[test]
+fn a_known_change_is_no_fault() {
+    let mut random = ChaCha8Rng::seed_from_u64(31);
+    let mut reads = site(Fault::Step(Suspect::Instrument(4), 2.5), 1.0, &mut random);
+    let named = Finding::Named(vec![Suspect::Instrument(4)]);
+    assert_eq!(culprit(&reads).unwrap().finding, named);
+    // Where the level stepped it was adjusted: the largest difference of means tells where.
+    let own: Vec<(u32, f64)> = reads
+        .iter()
+        .filter(|read| read.instrument == 4)
+        .map(|read| (read.shift, read.error))
+        .collect();
+    let mean = |of: &[(u32, f64)]| of.iter().map(|one| one.1).sum::<f64>() / of.len() as f64;
+    let at = (90..190).max_by(|a, b| {
+        let gap = |at: usize| (mean(&own[..at]) - mean(&own[at..])).abs();
+        gap(*a).total_cmp(&gap(*b))
+    });
+    let adjusted = own[at.unwrap()].0;
+    for read in reads.iter_mut().filter(|read| read.instrument == 4 && read.shift >= adjusted) {
+        read.epoch = 1;
+    }
+    let found = culprit(&reads).unwrap();
+    assert_ne!(found.finding, named, "{found:?}");
+}
+
 #[test]
 fn odd_sites() {
     let one = |error: f64, shift: u32| CrossRead {
@@ -199,6 +271,7 @@ fn odd_sites() {
         standard: 0,
         person: 0,
         area: 0,
+        epoch: 0,
         error,
     };
     assert_eq!(culprit(&[]).unwrap_err(), StatsError::TooFewPoints { required: 12, got: 0 });

@@ -354,10 +354,19 @@ fn numbers(row: &str) -> Vec<f64> {
         .collect()
 }
 
-/// What the page promises: intervals that hold what they should, hardly a drift where there is none.
+/// What the page promises: intervals that hold what they should, hardly a drift where there is none, each within what so many
+/// worlds leave open (three standard errors of a share).
 #[test]
 fn the_page_keeps_what_was_asked_of_it() {
     let page = std::fs::read_to_string(page()).unwrap();
+    let worlds: f64 = page
+        .split("Simulated, ")
+        .nth(1)
+        .and_then(|rest| rest.split(' ').next())
+        .and_then(|count| count.parse().ok())
+        .unwrap();
+    assert!(worlds >= 100.0);
+    let open = |share: f64| 300.0 * (share * (1.0 - share) / worlds).sqrt();
     for around in AROUND {
         let rows: Vec<Vec<f64>> = page
             .lines()
@@ -366,10 +375,12 @@ fn the_page_keeps_what_was_asked_of_it() {
             .collect();
         let [drifts, others] = rows.as_slice() else { panic!("{}: {rows:?}", around.name) };
         for (what, place) in [("first", 1), ("all", 2), ("single", 4), ("onset", 5)] {
-            assert!((92.0..=98.5).contains(&drifts[place]), "{} {what}: {drifts:?}", around.name);
+            let held = drifts[place];
+            assert!(held >= 93.0 - open(0.93), "{} {what}: {drifts:?}", around.name);
         }
-        assert!(drifts[0] > 97.0 && (drifts[7] - 1.0).abs() < 0.05, "{drifts:?}");
-        assert!(others[0] <= 0.5 && others[1] <= 11.0 && others[3] <= 5.0, "{others:?}");
+        assert!(drifts[0] > 97.0 && (drifts[7] - 1.0).abs() < 0.1, "{drifts:?}");
+        assert!(others[0] <= 0.5 + open(0.005), "{others:?}");
+        assert!(others[1] <= 10.0 + open(0.1) && others[3] <= 5.0 + open(0.05), "{others:?}");
     }
 }
 

@@ -1,2 +1,2 @@
 DROP INDEX checks_of_shift;
-DROP INDEX checks_opened_at;
+DROP INDEX checks_by_moment;

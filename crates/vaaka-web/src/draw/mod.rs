@@ -14,6 +14,7 @@ mod ribbon;
 mod scene;
 mod shares;
 mod spark;
+mod strip;
 mod svg;
 
 pub use beam::{Beam, BeamMark, BeamSize};
@@ -29,6 +30,7 @@ pub use ribbon::{Ribbon, RibbonBlock};
 pub use scene::draw_scene;
 pub use shares::{Share, draw_shares};
 pub use spark::Spark;
+pub use strip::strip;
 pub use svg::Svg;
 
 /// The tokens of the light look, as `vaaka.css` has them, and two plain fonts. Of two names of which one

@@ -45,6 +45,7 @@ pub mod record;
 pub mod records;
 pub mod round;
 mod second_look;
+pub mod shared;
 pub mod sign_in;
 pub mod signals;
 pub mod standard_acts;

@@ -282,6 +282,9 @@ struct Reads {
     areas: Vec<String>,
     /// The errors, in whatever unit each instrument has.
     errors: Vec<f64>,
+    /// Stretches between known changes of an instrument's level (adjustments, repairs), numbered; empty where there are none.
+    #[serde(default)]
+    epochs: Vec<usize>,
 }
 
 /// Whose fault it is, site by site.
@@ -366,6 +369,12 @@ fn blamed(reads: &Reads) -> Result<Blamed, String> {
     if others.iter().any(|other| *other != count) {
         return Err(format!("{count} errors and columns of {others:?}: give as many of each"));
     }
+    if !(reads.epochs.is_empty() || reads.epochs.len() == count) {
+        return Err(format!(
+            "{count} errors and {} epochs: give as many, or none",
+            reads.epochs.len()
+        ));
+    }
     let (instruments, instrument) = numbered(&reads.instruments);
     let (standards, standard) = numbered(&reads.standards);
     let (persons, person) = numbered(&reads.persons);
@@ -377,6 +386,7 @@ fn blamed(reads: &Reads) -> Result<Blamed, String> {
             standard: standard[i],
             person: person[i],
             area: area[i],
+            epoch: reads.epochs.get(i).copied().unwrap_or(0),
             error: reads.errors[i],
         })
         .collect();

@@ -928,3 +928,21 @@ async fn what_will_fail() {
     );
     assert!(text.contains("95 %"), "{}", text);
 }
+
+/// Whose fault it is: with what one scale alone reads, nobody is blamed for its drift; the matrix has a strip for each pair that was
+/// read and none for the others.
+#[tokio::test(flavor = "multi_thread")]
+async fn whose_fault() {
+    let server = Server::demo().await;
+    let bench = ilma(&server).await;
+    let page = bench.get("/shared").await;
+    assert_eq!(page.status, StatusCode::OK);
+    let said = page.words(".card-strip");
+    assert!(said.contains("Probability that nothing changed"), "{said}");
+    let strips = page.all("table.shared-matrix svg.strip").len();
+    let rows = page.all("table.shared-matrix tbody tr").len();
+    assert!(strips >= rows && rows >= 5, "{strips} strips in {rows} rows");
+    // The tank scale's drift is no secret: it is among the explanations, or its standard is.
+    let odds = page.all("table.round tbody tr").join("\n");
+    assert!(odds.contains("R-02"), "{odds}");
+}

@@ -43,6 +43,8 @@ pub struct CrossRead {
     pub person: usize,
     /// The area in which the instrument stands.
     pub area: usize,
+    /// Number of the stretch between known changes of its level (an adjustment, a repair): each has a level of its own.
+    pub epoch: usize,
     /// The error, in whatever unit the instrument has.
     pub error: f64,
 }

@@ -17,6 +17,9 @@ const GRID: usize = 60;
 /// Reads of a pair before it can tell of a change.
 const HISTORY: usize = 3;
 
+/// What has a level of its own: instrument, standard, and the stretch between known changes.
+type Level = (usize, usize, usize);
+
 /// One read, ready.
 #[derive(Debug, Clone, Copy)]
 pub(super) struct Read {
@@ -70,14 +73,15 @@ impl Site {
         }
         let mut who = given.to_vec();
         who.sort_by_key(|read| read.shift);
-        let mut pairs: BTreeMap<(usize, usize), Vec<usize>> = BTreeMap::new();
+        let mut pairs: BTreeMap<Level, Vec<usize>> = BTreeMap::new();
         for (place, read) in who.iter().enumerate() {
-            pairs.entry((read.instrument, read.standard)).or_default().push(place);
+            let level = (read.instrument, read.standard, read.epoch);
+            pairs.entry(level).or_default().push(place);
         }
         let instruments = who.iter().map(|read| read.instrument + 1).max().unwrap_or(0);
         let sigmas = sigmas(&who, &pairs, instruments);
         // An instrument without scatter, or read once, says nothing; nor does a pair that was read once.
-        let speaks = |(instrument, _): &(usize, usize), places: &[usize]| {
+        let speaks = |(instrument, ..): &Level, places: &[usize]| {
             sigmas[*instrument] > 0.0 && places.len() > 1
         };
         let mut reads = Vec::new();
@@ -103,7 +107,7 @@ impl Site {
             for (place, z) in places.iter().zip(&z) {
                 let read = who[*place];
                 let time = f64::from(read.shift - first_shift);
-                let (instrument, standard) = *key;
+                let (instrument, standard, _) = *key;
                 reads.push(Read { time, instrument, standard, pair, y: z - mean });
                 kept.push(read);
             }
@@ -196,7 +200,16 @@ impl Site {
         let began = one.1.from.min(other.1.from);
         let mut before = vec![0.0; self.counts.len()];
         let mut pairs: BTreeMap<usize, (usize, usize)> = BTreeMap::new();
-        for read in &self.reads {
+        let mut newest: HashMap<usize, usize> = HashMap::new();
+        for who in &self.who {
+            let epoch = newest.entry(who.instrument).or_default();
+            *epoch = (*epoch).max(who.epoch);
+        }
+        for (read, who) in self.reads.iter().zip(&self.who) {
+            // A level from before an adjustment is gone.
+            if newest.get(&who.instrument) != Some(&who.epoch) {
+                continue;
+            }
             pairs.insert(read.pair, (read.instrument, read.standard));
             before[read.pair] += f64::from(u8::from(read.time < began));
         }
@@ -226,13 +239,9 @@ impl Site {
 }
 
 /// 1.4826·median|differences within a pair|/√2 of each instrument: a change in between is one difference among many.
-fn sigmas(
-    who: &[CrossRead],
-    pairs: &BTreeMap<(usize, usize), Vec<usize>>,
-    instruments: usize,
-) -> Vec<f64> {
+fn sigmas(who: &[CrossRead], pairs: &BTreeMap<Level, Vec<usize>>, instruments: usize) -> Vec<f64> {
     let mut differences: Vec<Vec<f64>> = vec![Vec::new(); instruments];
-    for ((instrument, _), places) in pairs {
+    for ((instrument, ..), places) in pairs {
         let errors = places.windows(2).map(|two| (who[two[1]].error - who[two[0]].error).abs());
         differences[*instrument].extend(errors);
     }
