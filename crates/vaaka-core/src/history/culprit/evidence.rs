@@ -8,6 +8,8 @@ use super::site::{Site, Touched};
 const SIZES: [f64; 2] = [0.7, 2.0];
 /// How unequally the instruments of an area move: a share of the effect, squared.
 const UNEQUAL: f64 = 0.35 * 0.35;
+/// Instruments of an area that are looked at one by one where another explanation is looked for beside it.
+const MOST_COLUMNS: usize = 12;
 /// Moments between which a stretch of an area may lie.
 const STRETCHES: usize = 20;
 
@@ -127,10 +129,12 @@ fn ln_factor(xx: &[f64], xy: &[f64], prior: f64, unequal: f64) -> (f64, f64) {
 impl Known {
     pub(super) fn of(site: &Site, touched: &Touched, evidence: &Evidence) -> Self {
         let best = &evidence.best;
-        let count = touched.members.as_ref().map_or(1, |(count, _)| *count);
+        // Each instrument of an area is a column of its own; of many all move as one, or a large site takes minutes.
+        let members = touched.members.as_ref().filter(|(count, _)| *count <= MOST_COLUMNS);
+        let count = members.map_or(1, |(count, _)| *count);
         let mut columns = vec![vec![0.0; site.reads.len()]; count];
         for (nth, (place, weight)) in touched.reads.iter().enumerate() {
-            let column = touched.members.as_ref().map_or(0, |(_, of)| of[nth]);
+            let column = members.map_or(0, |(_, of)| of[nth]);
             let time = site.reads[*place].time;
             columns[column][*place] =
                 weight * height(best.course, (best.from, best.until), time, site.last);
@@ -149,7 +153,7 @@ impl Known {
         };
         let diagonal = columns.iter().map(|column| dot(column, &|place| column[place])).collect();
         let dots = columns.iter().map(|column| dot(column, &|place| site.reads[place].y)).collect();
-        let unequal = if touched.members.is_some() { UNEQUAL } else { 0.0 };
+        let unequal = if members.is_some() { UNEQUAL } else { 0.0 };
         Self { columns, diagonal, dots, prior: best.prior, unequal }
     }
 
