@@ -12,7 +12,7 @@ const REACH: f64 = 4.0;
 pub fn strip(values: &[f64], name: &str) -> String {
     let description =
         format!("{name}: the newest {} errors in sigmas about their level", values.len());
-    let mut svg = Svg::begin("strip", WIDTH, HEIGHT, &description);
+    let mut svg = Svg::begin("pair-strip", WIDTH, HEIGHT, &description);
     let y = |value: f64| HEIGHT / 2.0 * (1.0 - value.clamp(-REACH, REACH) / REACH);
     svg.rect("control-band", (0.0, y(2.0)), (WIDTH, y(-2.0) - y(2.0)), 0.0);
     svg.line("center-line", (0.0, y(0.0)), (WIDTH, y(0.0)));

@@ -939,7 +939,7 @@ async fn whose_fault() {
     assert_eq!(page.status, StatusCode::OK);
     let said = page.words(".card-strip");
     assert!(said.contains("Probability that nothing changed"), "{said}");
-    let strips = page.all("table.shared-matrix svg.strip").len();
+    let strips = page.all("table.shared-matrix svg.pair-strip").len();
     let rows = page.all("table.shared-matrix tbody tr").len();
     assert!(strips >= rows && rows >= 5, "{strips} strips in {rows} rows");
     // The tank scale's drift is no secret: it is among the explanations, or its standard is.
