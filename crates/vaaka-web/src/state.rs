@@ -192,6 +192,11 @@ pub(crate) fn local_day_time(at: Timestamp, zone: &TimeZone) -> String {
     told(at, zone, "%-d %b %Y, %H:%M")
 }
 
+/// The day of a moment, as [`long_day`].
+pub(crate) fn local_day(at: Timestamp, zone: &TimeZone) -> String {
+    long_day(at.to_zoned_datetime(zone.clone()).date())
+}
+
 /// "14 March 2027".
 pub fn long_day(day: Date) -> String {
     day.strftime("%-d %B %Y").to_string()

@@ -8,7 +8,7 @@ use super::{
     RepeatState, Scatter, ToleranceLimits,
 };
 use crate::chart::{Criterion, Firing, MINIMUM_BASELINE_POINTS, Side, SigmaSource, derived_label};
-use crate::history::{Drift, Interval, Told, ToldShape};
+use crate::history::{Crossing, Drift, Interval, Told, ToldShape};
 use crate::quantity::{
     decimals_for, show_decimal, show_float, show_signed, show_signed_float, to_f64,
 };
@@ -272,13 +272,9 @@ pub fn drift_words(drift: &Drift, unit: &str, zone: &TimeZone) -> String {
     if drift.beyond.is_some() {
         text.push_str("; its level is beyond the tolerance already");
     } else if let Some(crossing) = drift.crossing {
-        let ends = match crossing.latest {
-            Some(latest) => span_words(crossing.earliest, latest, zone),
-            None => format!("{} to later than in a year", day(crossing.earliest)),
-        };
         text.push_str(&format!(
-            "; if it goes on like this, its level reaches the tolerance about {} (95 %: {ends})",
-            day(crossing.at),
+            "; if it goes on like this, its level reaches the tolerance {}",
+            crossing_words(&crossing, zone)
         ));
         // A single check scatters about the level: it is outside before.
         if let Some(first) = drift.first_check.filter(|first| first.at < crossing.at) {
@@ -296,9 +292,18 @@ fn day_words(at: jiff::Timestamp, zone: &TimeZone) -> String {
     at.to_zoned_datetime(zone.clone()).strftime("%-d %B %Y").to_string()
 }
 
-/// "24 to 30 October 2026", "30 October to 1 November 2026": month and year once where they are the same.
+/// "about 28 November 2026 (95 %: 24 November to 1 December 2026)".
 #[must_use]
-pub fn span_words(low: jiff::Timestamp, high: jiff::Timestamp, zone: &TimeZone) -> String {
+pub fn crossing_words(crossing: &Crossing, zone: &TimeZone) -> String {
+    let ends = match crossing.latest {
+        Some(latest) => span_words(crossing.earliest, latest, zone),
+        None => format!("{} to later than in a year", day_words(crossing.earliest, zone)),
+    };
+    format!("about {} (95 %: {ends})", day_words(crossing.at, zone))
+}
+
+/// "24 to 30 October 2026", "30 October to 1 November 2026": month and year once where they are the same.
+fn span_words(low: jiff::Timestamp, high: jiff::Timestamp, zone: &TimeZone) -> String {
     let part = |form: &str| {
         let of =
             |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime(form).to_string();

@@ -13,6 +13,7 @@ pub use line::{StraightLine, fit_line};
 pub use normality::{NORMALITY_POINTS, Normality, anderson_darling};
 pub use outlier::{Outlier, grubbs};
 pub(crate) use quadrature::gauss_legendre;
+pub(crate) use summary::median;
 pub use summary::{
     autocorrelation, lag_one_autocorrelation, mean, mean_moving_range, sample_std_dev,
 };

@@ -35,7 +35,7 @@ pub fn sample_std_dev(values: &[f64]) -> Result<f64, StatsError> {
 }
 
 /// Median; the mean of the two middle ones of an even number. Puts the values in order.
-pub(super) fn median(values: &mut [f64]) -> f64 {
+pub(crate) fn median(values: &mut [f64]) -> f64 {
     let n = values.len();
     if n == 0 {
         return f64::NAN;

@@ -1,7 +1,6 @@
 //! One file a page: extract, one or two queries, one call to the core, one template.
 
 pub mod adjust;
-pub mod ahead;
 pub mod api;
 pub mod audit;
 pub mod calendar;
@@ -14,10 +13,13 @@ pub mod check_start;
 mod check_step;
 mod check_view;
 pub mod check_void;
+pub mod culprit;
+mod dates;
 pub mod due_calendar;
 pub mod evidence;
 pub mod files;
 pub mod first;
+pub mod forecasts;
 mod form;
 pub mod handover;
 pub mod import;
@@ -45,7 +47,6 @@ pub mod record;
 pub mod records;
 pub mod round;
 mod second_look;
-pub mod shared;
 pub mod sign_in;
 pub mod signals;
 pub mod standard_acts;

@@ -22,7 +22,7 @@ use crate::fields::Refusal;
 use crate::forms::PathTag;
 use crate::session::SignedIn;
 use crate::shell::{Here, Shell, page};
-use crate::state::{AppState, local_day_time, long_day};
+use crate::state::{AppState, local_day, local_day_time, long_day};
 
 /// A certificate that ends within this many days is shown as soon due.
 const SOON_DAYS: i32 = 60;
@@ -484,10 +484,7 @@ fn fact_list(record: &Record, here: &Here) -> Vec<(&'static str, String)> {
     if let Some(lot) = &record.lot {
         facts.push(("Lot or piece", lot.lot.clone()));
         if let Some(from) = lot.in_use_from {
-            facts.push((
-                "In use since",
-                long_day(from.0.to_zoned_datetime(here.zone.clone()).date()),
-            ));
+            facts.push(("In use since", local_day(from.0, &here.zone)));
         }
         if let Some(day) = lot.expires_on {
             facts.push(("Expires", long_day(day.0)));

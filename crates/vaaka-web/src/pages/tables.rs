@@ -203,7 +203,7 @@ async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebE
     match name {
         "round" => round::table(desk).await,
         "charts" => chart_list::table(desk).await,
-        "ahead" => super::ahead::table(desk).await,
+        "forecasts" => super::forecasts::table(desk).await,
         "instruments" => instruments_table(desk).await,
         "standards" => standards_table(desk).await,
         "plans" => plans_table(desk).await,

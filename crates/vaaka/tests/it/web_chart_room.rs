@@ -901,8 +901,8 @@ async fn the_wall_is_live_across_processes() {
 async fn what_will_fail() {
     let server = Server::demo().await;
     let bench = ilma(&server).await;
-    let page = bench.get("/ahead").await;
-    let rows = page.all("table.ahead tbody tr");
+    let page = bench.get("/forecasts").await;
+    let rows = page.all("table.forecasts tbody tr");
     let tank = rows.iter().position(|row| row.contains("R-02") && row.contains("20 kg")).unwrap();
     assert_eq!(rows[tank].matches("95 %").count(), 2, "{rows:?}");
     // The one that crosses later stands after it.
@@ -913,11 +913,11 @@ async fn what_will_fail() {
     let crossing = told.split("tolerance about ").nth(1).unwrap().split(" (").next().unwrap();
     assert!(rows[tank].contains(crossing), "{crossing}: {}", rows[tank]);
 
-    let csv = bench.get("/export/ahead.csv").await;
+    let csv = bench.get("/export/forecasts.csv").await;
     let mut lines = csv.text.lines().filter(|line| line.contains("R-02"));
     let first = lines.next().unwrap();
     assert!(first.contains("Error at 20 kg") && lines.count() == 1, "{}", csv.text);
-    let calendar = bench.get("/export/ahead.ics").await;
+    let calendar = bench.get("/export/forecasts.ics").await;
     // Lines are folded at 75 octets (RFC 5545, 3.1).
     let text = calendar.text.replace("\r\n ", "");
     let events: Vec<&str> = text.lines().filter_map(|line| line.strip_prefix("SUMMARY:")).collect();
@@ -935,12 +935,12 @@ async fn what_will_fail() {
 async fn whose_fault() {
     let server = Server::demo().await;
     let bench = ilma(&server).await;
-    let page = bench.get("/shared").await;
+    let page = bench.get("/culprit").await;
     assert_eq!(page.status, StatusCode::OK);
     let said = page.words(".card-strip");
     assert!(said.contains("Probability that nothing changed"), "{said}");
-    let strips = page.all("table.shared-matrix svg.pair-strip").len();
-    let rows = page.all("table.shared-matrix tbody tr").len();
+    let strips = page.all("table.culprit-matrix svg.pair-strip").len();
+    let rows = page.all("table.culprit-matrix tbody tr").len();
     assert!(strips >= rows && rows >= 5, "{strips} strips in {rows} rows");
     // The tank scale's drift is no secret: it is among the explanations, or its standard is.
     let odds = page.all("table.round tbody tr").join("\n");

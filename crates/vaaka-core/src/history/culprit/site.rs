@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use super::evidence::Best;
 use super::{CrossRead, Suspect};
-use crate::stats::StatsError;
+use crate::stats::{StatsError, median};
 
 /// Fewest reads that say anything.
 const FEWEST: usize = 12;
@@ -57,15 +57,6 @@ pub(super) struct Site {
     first_shift: u32,
 }
 
-fn median(mut values: Vec<f64>) -> Option<f64> {
-    values.sort_by(f64::total_cmp);
-    let middle = values.len() / 2;
-    if values.len() % 2 == 1 {
-        return values.get(middle).copied();
-    }
-    Some(0.5 * (values.get(middle.checked_sub(1)?)? + values.get(middle)?))
-}
-
 impl Site {
     pub(super) fn of(given: &[CrossRead]) -> Result<Self, StatsError> {
         if let Some(index) = given.iter().position(|read| !read.error.is_finite()) {
@@ -90,8 +81,8 @@ impl Site {
         let (mut products, mut squares) = (0.0, 0.0);
         for (key, places) in pairs.iter().filter(|(key, places)| speaks(key, places)) {
             let sigma = sigmas[key.0];
-            let level =
-                median(places.iter().map(|place| who[*place].error).collect()).unwrap_or(0.0);
+            let mut errors: Vec<f64> = places.iter().map(|place| who[*place].error).collect();
+            let level = median(&mut errors);
             let z: Vec<f64> = places
                 .iter()
                 .map(|place| ((who[*place].error - level) / sigma).clamp(-CLIPPED, CLIPPED))
@@ -180,8 +171,9 @@ impl Site {
         }
         own.into_iter()
             .map(|(standard, instruments)| {
-                let all = instruments.into_iter().map(|one| self.sigmas[one]).collect();
-                (standard, median(all).unwrap_or(1.0))
+                let mut all: Vec<f64> =
+                    instruments.into_iter().map(|one| self.sigmas[one]).collect();
+                (standard, median(&mut all))
             })
             .collect()
     }
@@ -247,10 +239,10 @@ fn sigmas(who: &[CrossRead], pairs: &BTreeMap<Level, Vec<usize>>, instruments: u
     }
     differences
         .into_iter()
-        .map(|own| {
+        .map(|mut own| {
             let squares: f64 = own.iter().map(|d| d * d).sum();
             let plain = (squares / (2.0 * own.len().max(1) as f64)).sqrt();
-            let robust = median(own).unwrap_or(0.0) * 1.4826 / std::f64::consts::SQRT_2;
+            let robust = median(&mut own) * 1.4826 / std::f64::consts::SQRT_2;
             // A coarse display makes most differences nothing.
             if robust > 0.0 { robust } else { plain }
         })

@@ -52,25 +52,25 @@ pub(super) fn changes(read: &Read, here: &Here) -> Option<Changes> {
         }
         None => "Even 64 more checks at the level of now would not take the drift back.".to_owned(),
     });
+    let said = shape_words(&ToldShape::from(shape), &read.view.stream.unit, &here.zone);
+    let quiet = !read.standing.is_signal() && !read.standing.is_bad();
     let like = if shape.autocorrelation < 0.05 {
         "neighbouring checks do not resemble each other".to_owned()
     } else {
         format!("neighbouring checks resemble each other (ρ about {:.1})", shape.autocorrelation)
     };
     Some(Changes {
-        words: match &read.drift {
+        words: match (&read.drift, shape.told) {
             // Since when and how fast stands above.
-            Some(_) => "The level drifts, as told above.".to_owned(),
-            None => {
-                let words =
-                    shape_words(&ToldShape::from(shape), &read.view.stream.unit, &here.zone);
-                let quiet = !read.standing.is_signal() && !read.standing.is_bad();
-                if shape.told.is_change() && quiet {
-                    format!("{words} No rule has raised a signal of it.")
-                } else {
-                    words
-                }
+            (Some(_), Told::Drift) => "The level drifts, as told above.".to_owned(),
+            // What was told above was told by the last check: a point left out or an event noted since speaks here first.
+            (Some(_), _) => {
+                format!("{said} The last check still told a drift; the next one says anew.")
             }
+            (None, told) if told.is_change() && quiet => {
+                format!("{said} No rule has raised a signal of it.")
+            }
+            (None, _) => said,
         },
         odds: odds.into(),
         taken_back,

@@ -456,9 +456,11 @@ fn onset(read: &Read) -> Option<Interval<Timestamp>> {
 fn forecast(read: &Read, here: &Here) -> Option<DrawnForecast> {
     let drift = read.drift?;
     let level = |one: &FanPoint| [one.level.low, one.level.median, one.level.high];
-    let fan = read.shape.iter().flat_map(|(shape, _)| &shape.fan);
-    Some(DrawnForecast {
-        fan: fan.map(|one| (seconds(one.at), level(one))).collect(),
+    let points = read.shape.iter().flat_map(|(shape, _)| &shape.fan);
+    let fan: Vec<_> = points.map(|one| (seconds(one.at), level(one))).collect();
+    // Points that tell no drift any more have no fan to draw.
+    (!fan.is_empty()).then(|| DrawnForecast {
+        fan,
         crossing: drift.crossing.map(|crossing| {
             let day = crossing.at.to_zoned_datetime(here.zone.clone());
             (seconds(crossing.at), format!("about {}", day.strftime("%-d %b")))

@@ -2,9 +2,9 @@
 
 use futures_util::try_join;
 use jiff::Timestamp;
-use vaaka_core::chart::{ChartDesign, Side};
+use vaaka_core::chart::ChartDesign;
 use vaaka_core::check::{ShapeAround, drift_taken_back, segment_shape};
-use vaaka_core::history::{Drift, Shape, drift_of_shape};
+use vaaka_core::history::{Drift, Shape};
 use vaaka_core::judgement::Verdict;
 use vaaka_core::method::Input;
 use vaaka_core::round::Standing;
@@ -228,13 +228,13 @@ async fn read_around(
         _ => None,
     };
     // A forecast belongs to a signal that stands, in the segment that it was told of: after a release or an adjustment
-    // it speaks of what is over.
-    let side = match standing {
-        Standing::SignalAbove => Some(Side::Above),
-        Standing::SignalBelow => Some(Side::Below),
+    // it speaks of what is over. It is the verdict's, as on every other screen.
+    let of_now = segments.last().zip(brief.first());
+    let of_now = of_now.is_some_and(|(segment, point)| segment.opened_at <= point.measured_at);
+    let drift = match brief.first() {
+        Some(point) if of_now && standing.is_signal() => point.told_drift()?,
         _ => None,
     };
-    let drift = side.zip(shape.as_ref()).and_then(|(side, (shape, _))| drift_of_shape(side, shape));
     Ok(Around {
         earlier,
         segments,

@@ -18,7 +18,7 @@ use crate::draw::strip;
 use crate::error::WebError;
 use crate::session::SignedIn;
 use crate::shell::{Here, Shell, page};
-use crate::state::{AppState, long_day};
+use crate::state::{AppState, local_day};
 
 /// How far back is looked: some 330 shifts, three a day.
 const BACK: SignedDuration = SignedDuration::from_hours(24 * 110);
@@ -26,8 +26,8 @@ const BACK: SignedDuration = SignedDuration::from_hours(24 * 110);
 const STRIP: usize = 40;
 
 #[derive(Debug, Template)]
-#[template(path = "shared.html")]
-struct SharedPage {
+#[template(path = "culprit.html")]
+struct CulpritPage {
     shell: Shell,
     state: &'static str,
     heading: String,
@@ -148,7 +148,7 @@ impl Site {
 
     fn day(&self, shift: u32, here: &Here) -> String {
         let at = self.shifts.get(shift as usize).or(self.shifts.last());
-        at.map_or(String::new(), |at| long_day(at.to_zoned_datetime(here.zone.clone()).date()))
+        at.map_or(String::new(), |at| local_day(*at, &here.zone))
     }
 }
 
@@ -237,10 +237,11 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     // A large site takes some tenths of a second: no other page waits for it.
     let found = tokio::task::spawn_blocking(move || culprit(&reads)).await;
     let found = match found.map_err(|stopped| WebError::Inner(stopped.to_string()))? {
-        Ok(found) => found,
-        Err(StatsError::TooFewPoints { .. }) => nothing(),
+        Ok(found) => Some(found),
+        Err(StatsError::TooFewPoints { .. }) => None,
         Err(error) => return Err(WebError::Inner(error.to_string())),
     };
+    let Some(found) = found else { return page(StatusCode::OK, &too_few(&signed, &desk.here)) };
     let here = &desk.here;
     let row = |one: &Inclusion| {
         let (kind, name, to) = site.name(one.suspect);
@@ -264,7 +265,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         }
     };
     let names = site.standards.names.iter().enumerate();
-    let template = SharedPage {
+    let template = CulpritPage {
         shell: Shell::new(&signed, "charts", here),
         state: if found.finding == Finding::Nothing { "ok" } else { "signal" },
         heading: heading(&site, &found),
@@ -273,27 +274,29 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         standards: names.map(|(id, name)| (name.clone(), suspect(id))).collect(),
         matrix: matrix(&site, &found),
         rests_on: format!(
-            "From {} checks of {} instruments with {} standards by {} people in {} areas since {}, one chart an instrument. A known change of level (an adjustment, a repair, new limits) is nobody’s fault and is left out. Probability that nothing changed: {}.",
+            "From {} checks of {} instruments with {} standards by {} people in {} areas since {}, one chart an instrument. A known change of level (an adjustment, a repair, new limits) is nobody’s fault and is left out. At most two changes are looked for; a third can hide behind them until they are settled. Probability that nothing changed: {}.",
             site.reads.len(),
             site.instruments.names.len(),
             site.standards.names.len(),
             site.persons.names.len(),
             site.areas.names.len(),
-            long_day(from.to_zoned_datetime(here.zone.clone()).date()),
+            local_day(from, &here.zone),
             percent(found.none),
         ),
     };
     page(StatusCode::OK, &template)
 }
 
-/// Before there are checks enough.
-fn nothing() -> Culprit {
-    Culprit {
-        finding: Finding::Nothing,
-        none: 1.0,
-        inclusions: vec![],
+/// Before there are checks enough nothing is claimed.
+fn too_few(signed: &SignedIn, here: &Here) -> CulpritPage {
+    CulpritPage {
+        shell: Shell::new(signed, "charts", here),
+        state: "due",
+        heading: "Too few checks to tell anything".to_owned(),
         telling: None,
-        autocorrelation: 0.0,
-        sigmas: vec![],
+        rows: vec![],
+        standards: vec![],
+        matrix: vec![],
+        rests_on: "Whose fault a change is can be told when instruments have been read at least eight times each, and twelve times together.".to_owned(),
     }
 }

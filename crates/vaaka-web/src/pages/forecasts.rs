@@ -3,12 +3,11 @@
 
 use askama::Template;
 use axum::extract::State;
-use axum::http::{StatusCode, header};
-use axum::response::{IntoResponse, Response};
-use icalendar::{Calendar, Component, Event};
+use axum::http::StatusCode;
+use axum::response::Response;
 use jiff::{SignedDuration, Timestamp};
 use vaaka_core::history::{Crossing, Drift};
-use vaaka_core::judgement::span_words;
+use vaaka_core::judgement::crossing_words;
 use vaaka_core::quantity::{decimals_for, show_signed_float};
 use vaaka_formats::{Cell, Table};
 use vaaka_store::charts::{self, BriefPoint, StreamView};
@@ -16,18 +15,19 @@ use vaaka_store::ids::StreamId;
 use vaaka_store::standing::{Of, Standings};
 
 use super::charts::newest_of;
+use super::dates::Dates;
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::session::{Caller, SignedIn};
 use crate::shell::{Here, Shell, page};
-use crate::state::{AppState, local_day_time, long_day};
+use crate::state::{AppState, local_day_time};
 
 /// How far ahead what is due to fail stands first.
 const SOON: SignedDuration = SignedDuration::from_hours(24 * 30);
 
 #[derive(Debug, Template)]
-#[template(path = "ahead.html")]
-struct AheadPage {
+#[template(path = "forecasts.html")]
+struct ForecastsPage {
     shell: Shell,
     heading: String,
     groups: Vec<(&'static str, Vec<Line>)>,
@@ -85,24 +85,20 @@ async fn told(desk: &mut Desk) -> Result<Vec<Told>, WebError> {
     Ok(found)
 }
 
-/// "about 28 November 2026 (95 %: 24 November to 1 December 2026)".
-fn when(crossing: Crossing, here: &Here) -> String {
-    let day = |at: Timestamp| long_day(at.to_zoned_datetime(here.zone.clone()).date());
-    let ends = match crossing.latest {
-        Some(latest) => span_words(crossing.earliest, latest, &here.zone),
-        None => format!("{} to later than in a year", day(crossing.earliest)),
-    };
-    format!("about {} (95 %: {ends})", day(crossing.at))
-}
-
 fn line(one: &Told, here: &Here) -> Line {
     let Told { view, point, drift } = one;
     let decimals = decimals_for((drift.per_week_high - drift.per_week_low) / 2.0);
     let show = |value: f64| show_signed_float(value, decimals);
-    let open = |crossing: Option<Crossing>| match (drift.beyond, crossing) {
+    let level = match (drift.beyond, drift.crossing) {
         (Some(_), _) => "outside already".to_owned(),
-        (None, Some(crossing)) => when(crossing, here),
+        (None, Some(crossing)) => crossing_words(&crossing, &here.zone),
         (None, None) => "not within a year".to_owned(),
+    };
+    let single = match drift.first_check {
+        Some(crossing) => crossing_words(&crossing, &here.zone),
+        // Told by a straight line, before single checks were looked at.
+        None if drift.probability.is_none() => "not told".to_owned(),
+        None => level.clone(),
     };
     Line {
         id: view.stream.id.0,
@@ -116,8 +112,8 @@ fn line(one: &Told, here: &Here) -> Line {
             show(drift.per_week_low),
             show(drift.per_week_high)
         ),
-        single: open(drift.first_check),
-        level: open(drift.crossing),
+        single,
+        level,
         told: local_day_time(point.measured_at.0, &here.zone),
         probability: drift.probability.map_or(String::new(), super::chart::percent),
     }
@@ -139,7 +135,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     };
     let groups =
         [("May fail within 30 days", lines(soon)), ("Drifting, but not so soon", lines(later))];
-    let template = AheadPage {
+    let template = ForecastsPage {
         shell: Shell::new(&signed, "charts", &desk.here),
         heading,
         groups: groups.into_iter().filter(|(_, lines)| !lines.is_empty()).collect(),
@@ -220,37 +216,18 @@ pub async fn calendar(
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let told = told(&mut desk).await?;
-    let base = state.settings.address.trim_end_matches('/').to_owned();
-    let stamp = desk.now.strftime("%Y%m%dT%H%M%SZ").to_string();
-    let mut calendar = Calendar::new();
-    calendar.name("What will fail");
+    let mut dates = Dates::new(&state, "What will fail", desk.now);
     for one in &told {
         let Some(soonest) = one.soonest(desk.now) else { continue };
-        let day = soonest.max(desk.now).to_zoned_datetime(desk.here.zone.clone()).date();
         let words = line(one, &desk.here);
         let (id, tag) = (one.view.stream.id, &one.view.instrument.tag);
-        let mut event = Event::new();
-        event
-            .uid(&format!("ahead-{id}@vaaka"))
-            .summary(&format!("{tag}, {}: may be outside from here on", words.label))
-            .description(&format!(
-                "{}. A single check is outside for the first time {}; the level reaches the tolerance {}.",
-                words.slope, words.single, words.level
-            ))
-            .add_property("DTSTAMP", &stamp)
-            .append_property(
-                icalendar::Property::new("DTSTART", day.strftime("%Y%m%d").to_string())
-                    .add_parameter("VALUE", "DATE")
-                    .done(),
-            );
-        if !base.is_empty() {
-            event.add_property("URL", format!("{base}/charts/{id}"));
-        }
-        calendar.push(event.done());
+        let summary = format!("{tag}, {}: may be outside from here on", words.label);
+        let about = format!(
+            "{}. A single check is outside for the first time {}; the level reaches the tolerance {}.",
+            words.slope, words.single, words.level
+        );
+        let day = soonest.max(desk.now).to_zoned_datetime(desk.here.zone.clone()).date();
+        dates.add(&format!("forecast-{id}"), (&summary, &about), day, &format!("/charts/{id}"));
     }
-    let headers = [
-        (header::CONTENT_TYPE, "text/calendar; charset=utf-8"),
-        (header::CONTENT_DISPOSITION, "attachment; filename=\"ahead.ics\""),
-    ];
-    Ok((headers, calendar.done().to_string()).into_response())
+    Ok(dates.attached("forecasts.ics"))
 }
