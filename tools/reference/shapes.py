@@ -7,7 +7,8 @@ Run:  python3 -m venv .venv && .venv/bin/pip install scipy ruptures && .venv/bin
 Another way to the same numbers: no whitening and no running sums. Under each hypothesis the points are one draw of a
 multivariate t distribution, t(nu0; c0, s0^2 (R + 11'/n0 + k^2 hh')), R the correlation matrix of a first-order
 autoregression, (c0, n0, s0, nu0) the generalised least squares of the baseline under the same R; its density is
-scipy.stats.multivariate_t. One small case is integrated numerically over centre, effect and ln(sigma).
+scipy.stats.multivariate_t. Influences Z known as g with deviations d (in sigmas of the baseline) move the mean by Zg and
+add Z diag(d^2) Z' to the spread. One small case is integrated numerically over centre, effect and ln(sigma).
 Posteriors, onsets, levels, slopes and crossings are mixed from all hypotheses, none left out.
 The places of clear steps are compared with ruptures' PELT.
 """
@@ -92,6 +93,11 @@ def solve(case):
     y = numpy.array(case["values"])
     n = len(y)
     events = (numpy.array(case.get("events", []), dtype=float) - seconds[-1]) / interval
+    given = case.get("influences", [])
+    z = numpy.array([one["acts"] for one in given]).T.reshape(n, len(given))
+    scale = numpy.std(case["baseline"], ddof=1) if "baseline" in case else case["known"]["std_dev"]
+    deviation2 = numpy.array([(one["standard_uncertainty"] / scale) ** 2 for one in given])
+    y = y - z @ numpy.array([one["effect"] for one in given])
     found = []
     for rho in RHOS:
         c0, n0, nu0, s2, own = ground(case, rho)
@@ -100,7 +106,7 @@ def solve(case):
         one = numpy.ones(n)
         for kind, at, prior, size, h in hypotheses(times, events):
             hh = h(times)
-            spread = r + numpy.outer(one, one) / n0 + (0 if size is None else size ** 2 * numpy.outer(hh, hh))
+            spread = r + numpy.outer(one, one) / n0 + (0 if size is None else size ** 2 * numpy.outer(hh, hh)) + z @ numpy.diag(deviation2) @ z.T
             ln = stats.multivariate_t(numpy.full(n, c0), s2 * spread, df=nu0, allow_singular=False).logpdf(y)
             found.append([kind, at, math.log(prior) + own + ln, rho, size, h, (c0, n0, nu0, s2, inverse)])
     top = max(f[2] for f in found)
@@ -121,9 +127,9 @@ def solve(case):
     def moments(f):
         """Posterior of centre and effect by generalised least squares with the prior as further observations."""
         kind, at, w, rho, size, h, (c0, n0, nu0, s2, inverse) = f
-        x = numpy.column_stack([numpy.ones(n)] + ([] if size is None else [h(times)]))
-        prior = numpy.diag([n0] + ([] if size is None else [1 / size ** 2]))
-        start = numpy.array([c0] + ([] if size is None else [0.0]))
+        x = numpy.column_stack([numpy.ones(n), z] + ([] if size is None else [h(times)]))
+        prior = numpy.diag([n0] + list(1 / deviation2) + ([] if size is None else [1 / size ** 2]))
+        start = numpy.array([c0] + [0.0] * len(given) + ([] if size is None else [0.0]))
         precision = x.T @ inverse @ x + prior
         covariance = numpy.linalg.inv(precision)
         mean = covariance @ (x.T @ inverse @ y + prior @ start)
@@ -143,8 +149,10 @@ def solve(case):
     def level(of, t):
         parts, weight = [], sum(f[2] for f, _ in of)
         for f, (mean, covariance, d, s2) in of:
-            x = numpy.array([1.0] + ([] if f[4] is None else [float(f[5](numpy.array([t]))[0])]))
-            parts.append((f[2] / weight, x @ mean, math.sqrt(s2 * (x @ covariance @ x)), d))
+            ahead = [one["ahead"] for one in given]
+            x = numpy.array([1.0] + ahead + ([] if f[4] is None else [float(f[5](numpy.array([t]))[0])]))
+            moved = sum(one["ahead"] * one["effect"] for one in given)
+            parts.append((f[2] / weight, x @ mean + moved, math.sqrt(s2 * (x @ covariance @ x)), d))
         return parts
 
     out["level"] = mixture(level(heavy, 0.0))[1]
@@ -152,7 +160,7 @@ def solve(case):
         drifts = [(f, m) for f, m in heavy if f[0] == "drift"]
         weight = sum(f[2] for f, _ in drifts)
         week = 7 * DAY / interval
-        out["per_week"] = mixture([(f[2] / weight, week * m[1], week * math.sqrt(s2 * c[1, 1]), d) for f, (m, c, d, s2) in drifts])[1]
+        out["per_week"] = mixture([(f[2] / weight, week * m[-1], week * math.sqrt(s2 * c[-1, -1]), d) for f, (m, c, d, s2) in drifts])[1]
         upper = case["upper"]
 
         def beyond(t):
@@ -204,6 +212,20 @@ cases = [
     {"name": "known", "known": {"center": 5.2, "std_dev": 1.9, "center_worth": 30.0, "degrees_of_freedom": 18.6, "autocorrelation": [0.3, 30]},
      "values": rounded(5 + 2 * noise(random, 60) - 0.25 * numpy.maximum(i - 40, 0)), "seconds": even},
     {"name": "event", "baseline": base(), "values": rounded(5 + 2 * noise(random, 60) + 2 * (i >= 35)), "seconds": even, "events": [35 * shift - 600]},
+]
+# Drawn after the others, so that those stay what they were.
+steps = lambda at: [float(v) for v in (i >= at)]
+warm = rounded(3 * numpy.sin(i / 9.0) + 0.4 * noise(random, 60), 2)
+cases += [
+    {"name": "adjusted twice", "baseline": base(),
+     "values": rounded(5 + 2 * noise(random, 60) + 0.35 * i - 7 * (i >= 20) - 6 * (i >= 40)), "seconds": even,
+     "influences": [{"acts": steps(20), "ahead": 1.0, "effect": -7.2, "standard_uncertainty": 0.6},
+                    {"acts": steps(40), "ahead": 1.0, "effect": -6.5, "standard_uncertainty": 0.6}]},
+    {"name": "warm and cold", "baseline": base(), "values": rounded(5 + 2 * noise(random, 60) + 1.5 * numpy.array(warm)), "seconds": even,
+     "influences": [{"acts": warm, "ahead": 0.0, "effect": 1.3, "standard_uncertainty": 0.3}]},
+    {"name": "known to the last digit", "baseline": base(0.3), "values": rounded(5 + 2 * noise(random, 60, 0.3) - 4 * (i >= 30)), "seconds": gaps,
+     "influences": [{"acts": steps(30), "ahead": 1.0, "effect": -4.0, "standard_uncertainty": 1e-6},
+                    {"acts": warm, "ahead": 0.0, "effect": 0.0, "standard_uncertainty": 0.5}]},
 ]
 for case in cases:
     case["upper"] = 25.0

@@ -4,8 +4,12 @@
 //! differs is only who writes the rows.
 
 mod failing;
+mod shapes;
 
 pub use failing::{brought_inside, ever_failing, failing_so_far};
+pub use shapes::{
+    ShapeAround, TemperatureEffect, drift_taken_back, segment_shape, shape_over_adjustments,
+};
 
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
@@ -16,8 +20,7 @@ use crate::chart::{
     PointEvaluation, Scatter, Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
 };
 use crate::history::{
-    Drift, Ground, KnownChart, LevelEstimate, SHAPE_WINDOW, Shape, ShapeError, ShapeInput, Told,
-    ToldShape, drift_of_shape, estimate_level, shape,
+    Drift, KnownChart, LevelEstimate, SHAPE_WINDOW, Told, ToldShape, drift_of_shape, estimate_level,
 };
 use crate::judgement::{
     AdjustmentAdvice, AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome,
@@ -25,7 +28,7 @@ use crate::judgement::{
     Reason, Surroundings, Validity, Verdict, VerdictInput, advise_adjustment, conclude,
     judge_conformity, unsettled,
 };
-use crate::method::{Method, MethodError, PlanSpec, Purpose, RunState};
+use crate::method::{Input, Method, MethodError, PlanSpec, Purpose, RunState};
 use crate::quantity::to_f64;
 use crate::stats::lag_one_autocorrelation;
 
@@ -41,6 +44,8 @@ pub struct PastPoint {
     pub measured_at: Timestamp,
     /// Plotted value.
     pub value: f64,
+    /// Temperature that was read at its check, in °C.
+    pub temperature: Option<f64>,
 }
 
 /// The chart that a characteristic runs into, as it stands before this check.
@@ -75,6 +80,8 @@ pub struct StreamPoint {
     pub readings: u32,
     /// Their scatter.
     pub scatter: Option<Scatter>,
+    /// Temperature that was read at the check, in °C.
+    pub temperature: Option<f64>,
 }
 
 /// What surrounds a run.
@@ -167,6 +174,7 @@ pub fn complete(
     let is_repeat = plan.purpose == Purpose::AsFound && !unsettled(&context.earlier).is_empty();
     let resolution =
         to_f64(plan.unit.convert(plan.resolution, plan.unit.error_unit(plan.resolution)));
+    let temperature = room_temperature(method, plan, run)?;
     let (mut points, mut charts) = (Vec::new(), Vec::new());
     for (characteristic, result) in results.iter().filter(|(c, _)| c.charted) {
         let Some(slot) = slot_of(context, &characteristic.key) else {
@@ -177,7 +185,7 @@ pub fn complete(
             scatter: scatter(characteristic),
             ..ChartPoint::new(context.measured_at, characteristic.value())
         };
-        let point = chart_point(slot, &input, counted);
+        let point = chart_point(slot, &input, counted, temperature);
         let events = &context.events;
         let of =
             Outcome { slot, point: &point, characteristic, result, resolution, is_repeat, events };
@@ -185,7 +193,7 @@ pub fn complete(
         points.push(point);
     }
     for (slot, input) in derived_points(context, &results, &points) {
-        let point = chart_point(slot, &input, counted);
+        let point = chart_point(slot, &input, counted, temperature);
         charts.push(derived_outcome(slot, &point));
         points.push(point);
     }
@@ -220,6 +228,18 @@ pub fn complete(
         from_run,
     });
     Ok(Completion { results, points, verdict })
+}
+
+/// The temperature that was read at a check, in °C: of the first condition in that unit.
+fn room_temperature(
+    method: &dyn Method,
+    plan: &PlanSpec,
+    run: &RunState,
+) -> Result<Option<f64>, MethodError> {
+    let way = method.way(plan)?;
+    let of_degrees = |input: &Input| matches!(input, Input::Condition { unit, .. } if unit == "°C");
+    let step = way.iter().find(|step| of_degrees(&step.input));
+    Ok(step.and_then(|step| run.condition(&step.key)).map(to_f64))
 }
 
 /// What the charts of a check know of its levels, for those that have no chart of their own.
@@ -417,7 +437,12 @@ fn control(point: &StreamPoint) -> Control {
     }
 }
 
-fn chart_point(slot: &StreamSlot, point: &ChartPoint, counted: bool) -> StreamPoint {
+fn chart_point(
+    slot: &StreamSlot,
+    point: &ChartPoint,
+    counted: bool,
+    temperature: Option<f64>,
+) -> StreamPoint {
     let mut state = slot.state.clone();
     let (ordinal, evaluation) = match (&slot.design, counted) {
         (_, false) => (None, None),
@@ -435,6 +460,7 @@ fn chart_point(slot: &StreamSlot, point: &ChartPoint, counted: bool) -> StreamPo
         state,
         readings: point.readings,
         scatter: point.scatter,
+        temperature,
     }
 }
 
@@ -516,7 +542,8 @@ impl Outcome<'_> {
         let side = self.point.state.active_side()?;
         let mut points = self.slot.recent.clone();
         let ordinal = self.point.ordinal.unwrap_or(u64::MAX);
-        points.push(PastPoint { ordinal, measured_at, value: self.point.value });
+        let StreamPoint { value, temperature, .. } = *self.point;
+        points.push(PastPoint { ordinal, measured_at, value, temperature });
         let limit = |side: Option<Decimal>| side.map(to_f64);
         let limits = self.characteristic.limits;
         let around = ShapeAround {
@@ -528,117 +555,6 @@ impl Outcome<'_> {
         let shape = segment_shape(self.slot.design.as_ref()?, &points, &around).ok()?;
         let other = shape.told.is_change() && shape.told != Told::Drift;
         Some((drift_of_shape(side, &shape), other.then(|| ToldShape::from(&shape))))
-    }
-}
-
-/// What a shape is looked at with, besides the points.
-#[derive(Debug, Clone, Copy)]
-pub struct ShapeAround<'a> {
-    /// When something happened to the instrument.
-    pub events: &'a [Timestamp],
-    /// Lower tolerance limit.
-    pub lower: Option<f64>,
-    /// Upper tolerance limit.
-    pub upper: Option<f64>,
-    /// Moments at which the level of a drift is told.
-    pub fan: usize,
-}
-
-/// What the points of a segment have done, oldest first, from what its design knows: its baseline point by point where
-/// that is among them, else what it left behind.
-///
-/// # Errors
-/// [`ShapeError`].
-pub fn segment_shape(
-    design: &ChartDesign,
-    points: &[PastPoint],
-    around: &ShapeAround<'_>,
-) -> Result<Shape, ShapeError> {
-    let values: Vec<f64> = points.iter().map(|past| past.value).collect();
-    let own = own_baseline(design, points, &values);
-    let ground = match own {
-        0 => known_ground(design, &values),
-        own => Ground::Baseline(&values[..own]),
-    };
-    let series: Vec<(Timestamp, f64)> =
-        points[own..].iter().map(|past| (past.measured_at, past.value)).collect();
-    let ShapeAround { events, lower, upper, fan } = *around;
-    // Where the display is coarser than the spread, no scatter is smaller than what the limits were frozen with.
-    let resolution = if design.resolution_floor { design.sigma * 12.0_f64.sqrt() } else { 0.0 };
-    shape(&ShapeInput { ground, points: &series, events, lower, upper, resolution, fan })
-}
-
-/// How many more checks at the level of now take a drift back that these points tell: among 4, 8, 16, 32 and 64; none where
-/// none of them does, or no drift is told. The further checks scatter as those before them.
-///
-/// # Errors
-/// [`ShapeError`].
-pub fn drift_taken_back(
-    design: &ChartDesign,
-    points: &[PastPoint],
-    around: &ShapeAround<'_>,
-) -> Result<Option<u32>, ShapeError> {
-    // A scatter without draws: quantiles of the normal distribution in a fixed order, of mean zero and deviation one.
-    const SCATTER: [f64; 8] = [0.49, -1.17, 0.16, 1.63, -0.49, -1.63, 1.17, -0.16];
-    let around = ShapeAround { fan: 0, ..*around };
-    let now = segment_shape(design, points, &around)?;
-    let (Told::Drift, Some(last), Some(first)) = (now.told, points.last(), points.first()) else {
-        return Ok(None);
-    };
-    let span = last.measured_at.duration_since(first.measured_at);
-    let each = span / i32::try_from(points.len().saturating_sub(1).max(1)).unwrap_or(i32::MAX);
-    for more in [4_u32, 8, 16, 32, 64] {
-        let mut points = points.to_vec();
-        points.extend((1..=more).filter_map(|ahead| {
-            let later = each.checked_mul(i32::try_from(ahead).ok()?)?;
-            let scatter = SCATTER[ahead as usize % SCATTER.len()];
-            Some(PastPoint {
-                ordinal: last.ordinal.saturating_add(u64::from(ahead)),
-                measured_at: last.measured_at.checked_add(later).ok()?,
-                value: now.level.median + now.std_dev * scatter,
-            })
-        }));
-        if segment_shape(design, &points, &around)?.told != Told::Drift {
-            return Ok(Some(more));
-        }
-    }
-    Ok(None)
-}
-
-/// How many of the first points are the baseline of the design. A segment may bear the design of one before it, whose
-/// baseline it does not hold: then the centre is another mean.
-fn own_baseline(design: &ChartDesign, points: &[PastPoint], values: &[f64]) -> usize {
-    let (Level::Frozen { center_line }, Some(from)) = (design.level, design.estimated) else {
-        return 0;
-    };
-    let own = points.iter().take_while(|past| past.ordinal < from.points as u64).count();
-    let mean = values[..own].iter().sum::<f64>() / own.max(1) as f64;
-    let is_its_mean = (mean - center_line).abs() <= 1e-6 * design.sigma;
-    if own >= 3 && own == from.points && is_its_mean { own } else { 0 }
-}
-
-/// What a design knows without its baseline.
-fn known_ground<'a>(design: &ChartDesign, values: &[f64]) -> Ground<'a> {
-    let known = known_chart(design);
-    if !design.is_statistical() {
-        // Action lines know no sigma: the differences of the points themselves say a little, and the target less.
-        let squares: f64 = values.windows(2).map(|pair| (pair[1] - pair[0]).powi(2)).sum();
-        let std_dev = (squares / (2.0 * values.len().saturating_sub(1).max(1) as f64)).sqrt();
-        return Ground::Known {
-            center: known.center_line,
-            std_dev,
-            center_worth: 0.1,
-            degrees_of_freedom: Some(2.0),
-            autocorrelation: None,
-        };
-    }
-    let estimated = design.estimated;
-    Ground::Known {
-        center: known.center_line,
-        std_dev: known.sigma,
-        center_worth: 1.0 / known.center_variance.max(1e-6),
-        degrees_of_freedom: estimated.and_then(|from| from.degrees_of_freedom()),
-        autocorrelation: estimated.map(|from| (from.autocorrelation, from.points)),
     }
 }
 

@@ -11,6 +11,6 @@ pub use culprit::{
 pub use drift::{Crossing, Drift, DriftError, drift_of_shape, estimate_drift};
 pub use level::{KnownChart, LevelEstimate, estimate_level};
 pub use shape::{
-    AFTER_CHANGE, Ahead, DRIFT_AFTER, FanPoint, Ground, Interval, Posterior, SHAPE_WINDOW, Shape,
-    ShapeError, ShapeInput, TOLD_FROM, Told, ToldShape, When, shape,
+    AFTER_CHANGE, Ahead, DRIFT_AFTER, FanPoint, Ground, Influence, Interval, Posterior,
+    SHAPE_WINDOW, Shape, ShapeError, ShapeInput, TOLD_FROM, Told, ToldShape, When, shape,
 };

@@ -121,6 +121,7 @@ impl World {
             lower: Some(-LIMIT),
             upper: Some(LIMIT),
             resolution: self.step,
+            influences: &[],
             fan: 0,
         };
         shape(&input).unwrap()

@@ -5,7 +5,7 @@ use jiff::{SignedDuration, Timestamp};
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
 use serde_json::Value;
-use vaaka_core::history::{Ground, ShapeError, ShapeInput, Told, shape};
+use vaaka_core::history::{Ground, Influence, ShapeError, ShapeInput, Told, shape};
 use vaaka_core::stats::StatsError;
 
 use super::policies::normal;
@@ -55,6 +55,19 @@ fn posteriors_are_those_of_the_reference() {
         let points: Vec<_> = seconds.iter().map(|s| at(*s)).zip(floats(&case["values"])).collect();
         let events: Vec<Timestamp> =
             case.get("events").map(floats).unwrap_or_default().into_iter().map(at).collect();
+        let number = |of: &Value, key: &str| of[key].as_f64().unwrap();
+        let given = case.get("influences").and_then(Value::as_array);
+        let given: Vec<(&Value, Vec<f64>)> =
+            given.into_iter().flatten().map(|one| (one, floats(&one["acts"]))).collect();
+        let influences: Vec<Influence<'_>> = given
+            .iter()
+            .map(|(one, acts)| Influence {
+                acts,
+                ahead: number(one, "ahead"),
+                effect: number(one, "effect"),
+                standard_uncertainty: number(one, "standard_uncertainty"),
+            })
+            .collect();
         let found = shape(&ShapeInput {
             ground,
             points: &points,
@@ -62,6 +75,7 @@ fn posteriors_are_those_of_the_reference() {
             lower: None,
             upper: case["upper"].as_f64(),
             resolution: 0.0,
+            influences: &influences,
             fan: 24,
         })
         .unwrap();
@@ -134,6 +148,7 @@ fn clear_steps_stand_where_segmentation_puts_them() {
             lower: None,
             upper: None,
             resolution: 0.0,
+            influences: &[],
             fan: 24,
         })
         .unwrap();
@@ -159,6 +174,7 @@ fn looked(
         lower: Some(-9.0),
         upper: Some(9.0),
         resolution,
+        influences: &[],
         fan: 0,
     };
     shape(&input).map(|shape| shape.told)
@@ -197,6 +213,7 @@ fn what_cannot_be_looked_at_says_why() {
         lower: Some(1.0),
         upper: Some(-1.0),
         resolution: 0.0,
+        influences: &[],
         fan: 24,
     };
     assert_eq!(shape(&crossed), Err(StatsError::CrossedLimits.into()));
@@ -240,6 +257,7 @@ fn limits_of_a_drift() {
             lower,
             upper,
             resolution: 0.0,
+            influences: &[],
             fan: 24,
         };
         shape(&input).unwrap()
@@ -287,6 +305,7 @@ fn an_event_draws_the_onset_and_invents_none() {
             lower: None,
             upper: None,
             resolution: 0.0,
+            influences: &[],
             fan: 24,
         };
         shape(&input).unwrap()

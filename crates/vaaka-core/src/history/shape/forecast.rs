@@ -153,8 +153,9 @@ impl Future<'_> {
             let one = Drawn::from(chosen, &mut random);
             let mut survives = 1.0;
             for (ahead, inside) in inside.iter_mut().enumerate() {
-                let h = self.found.height(&chosen.0, ahead as f64 + 1.0);
-                let left = (limit - one.center - h * one.effect) / one.sigma;
+                let (o, h) = chosen.1.acts(self.found.height(&chosen.0, ahead as f64 + 1.0));
+                let level = o * one.center + h * one.effect + one.more;
+                let left = (limit - level) / one.sigma;
                 survives *= 1.0 - normal_tail(if self.up { left } else { -left });
                 if survives < 1e-4 {
                     break;
@@ -170,10 +171,11 @@ impl Future<'_> {
     }
 }
 
-/// A constant, an effect and a σ drawn from the posterior of one hypothesis.
+/// A constant, an effect, what influences bring besides, and a σ, drawn from the posterior of one hypothesis.
 struct Drawn {
     center: f64,
     effect: f64,
+    more: f64,
     sigma: f64,
 }
 
@@ -192,7 +194,10 @@ impl Drawn {
         let effect = moments.effect + sigma * slope * first;
         let left = (moments.cc - moments.cb * moments.cb / moments.bb).max(0.0).sqrt();
         let center = moments.center + sigma * (moments.cb / slope * first + left * second);
-        Self { center, effect, sigma }
+        let now = moments.now;
+        let more = now.more
+            + if now.variance > 0.0 { sigma * now.variance.sqrt() * normal() } else { 0.0 };
+        Self { center, effect, more, sigma }
     }
 }
 

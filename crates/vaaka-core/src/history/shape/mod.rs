@@ -7,6 +7,7 @@
 //! The centre and σ² come from the frozen baseline; ρ is one of four values, weighed by baseline and points alike.
 
 mod forecast;
+mod influence;
 mod mixture;
 mod posterior;
 mod series;
@@ -18,6 +19,7 @@ use thiserror::Error;
 use crate::stats::StatsError;
 
 pub use forecast::{Ahead, FanPoint, When};
+pub use influence::Influence;
 use posterior::{Found, Kind};
 use series::Series;
 
@@ -66,6 +68,8 @@ pub struct ShapeInput<'a> {
     pub upper: Option<f64>,
     /// Step of the display in the unit of the values: no scatter is smaller than what it leaves.
     pub resolution: f64,
+    /// What acts on the values besides, each known only so well; none where nothing is known.
+    pub influences: &'a [Influence<'a>],
     /// Moments at which the level of a drift is told, from its onset to its crossing; none where nothing is drawn.
     pub fan: usize,
 }
@@ -81,6 +85,14 @@ pub enum ShapeError {
     TimesFall {
         /// Where it stands.
         index: usize,
+    },
+    /// An influence does not say how it acts on each check.
+    #[error("an influence acts on {got} checks, and there are {required}")]
+    Influence {
+        /// Checks that there are.
+        required: usize,
+        /// Checks of which it says something.
+        got: usize,
     },
 }
 

@@ -1,7 +1,7 @@
 //! Every hypothesis with its marginal likelihood, and what the posterior says of onset, size, slope and level.
 
 use super::mixture::{Mixture, Part};
-use super::series::{Products, Series, Whitened};
+use super::series::{LONGEST_KNOCK, Now, Products, Series, Whitened};
 use super::{AFTER_CHANGE, Interval, Posterior};
 
 /// Prior probabilities of the shapes.
@@ -15,7 +15,7 @@ const STEP_SIZE: f64 = 3.0;
 /// Prior standard deviations of a slope, in sigmas a check, equally likely.
 const SLOPES: [f64; 4] = [0.01, 0.03, 0.1, 0.3];
 /// Lengths of a knock, in checks, and among how many of the newest checks it is looked for.
-const KNOCKS: [usize; 3] = [1, 2, 4];
+const KNOCKS: [usize; 3] = [1, 2, LONGEST_KNOCK];
 const KNOCK_WINDOW: usize = 40;
 /// Places of a grid over the series for onset and end of a drift that stopped.
 const GRID: usize = 24;
@@ -59,6 +59,9 @@ pub(super) struct Moments {
     /// Half the degrees of freedom, and the scale of σ².
     pub a: f64,
     pub b: f64,
+    /// What influences bring to the level from now on, and what they take of the shape in it.
+    pub now: Now,
+    pub less_shape: f64,
 }
 
 /// All hypotheses with their posterior probabilities.
@@ -74,16 +77,23 @@ impl Moments {
         self.b / self.a
     }
 
+    /// Share of the constant and of the effect in a level at a height of the shape.
+    pub fn acts(&self, height: f64) -> (f64, f64) {
+        (1.0 - self.now.less_center, height - self.less_shape)
+    }
+
     fn of(of: &Whitened, products: Option<(Products, f64)>, count: usize) -> (Self, f64) {
-        let s = of.from(0);
-        let a_ = of.n0 + s.oo;
-        let u = of.n0 * of.c0 + s.oy;
+        let a_ = of.n0 + of.whole.oo;
+        let u = of.n0 * of.c0 + of.whole.oy;
+        let now = of.now;
         let a = 0.5 * (of.nu0 + count as f64);
         let whole = of.twice_b0 + of.yy + of.n0 * of.c0 * of.c0;
         let Some((h, size)) = products else {
             let center = u / a_;
             let b = 0.5 * (whole - center * u);
-            let moments = Self { center, effect: 0.0, cc: 1.0 / a_, cb: 0.0, bb: 0.0, a, b };
+            let cc = 1.0 / a_;
+            let (effect, less_shape) = (0.0, 0.0);
+            let moments = Self { center, effect, cc, cb: 0.0, bb: 0.0, a, b, now, less_shape };
             return (moments, of.ln_base - 0.5 * a_.ln() - a * b.ln());
         };
         let c_ = 1.0 / (size * size) + h.hh;
@@ -91,7 +101,8 @@ impl Moments {
         let center = (c_ * u - h.oh * h.hy) / det;
         let effect = (a_ * h.hy - h.oh * u) / det;
         let b = 0.5 * (whole - center * u - effect * h.hy);
-        let moments = Self { center, effect, cc: c_ / det, cb: -h.oh / det, bb: a_ / det, a, b };
+        let (cc, cb, bb, less_shape) = (c_ / det, -h.oh / det, a_ / det, h.ahead);
+        let moments = Self { center, effect, cc, cb, bb, a, b, now, less_shape };
         (moments, of.ln_base - size.ln() - 0.5 * det.ln() - a * b.ln())
     }
 }
@@ -259,11 +270,15 @@ impl<'a> Found<'a> {
     pub(super) fn level_at(&self, chosen: &[(Hypothesis, Moments)], time: f64) -> Mixture {
         let Series { shift, scale, .. } = *self.series;
         let parts = chosen.iter().map(|(one, moments)| {
-            let h = self.height(one, time);
-            let variance = moments.cc + 2.0 * h * moments.cb + h * h * moments.bb;
+            let (o, h) = moments.acts(self.height(one, time));
+            let variance = o * o * moments.cc
+                + 2.0 * o * h * moments.cb
+                + h * h * moments.bb
+                + moments.now.variance;
+            let level = o * moments.center + h * moments.effect + moments.now.more;
             Part {
                 weight: one.weight,
-                location: shift + scale * (moments.center + h * moments.effect),
+                location: shift + scale * level,
                 scale: scale * (moments.variance() * variance).sqrt(),
                 degrees_of_freedom: 2.0 * moments.a,
             }

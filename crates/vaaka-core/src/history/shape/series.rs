@@ -3,6 +3,7 @@
 
 use jiff::Timestamp;
 
+use super::influence::{Acting, Influence};
 use super::{AFTER_CHANGE, Ground, SHAPE_WINDOW, ShapeError, ShapeInput};
 use crate::stats::StatsError;
 
@@ -10,6 +11,8 @@ use crate::stats::StatsError;
 pub(super) const RHOS: [f64; 4] = [0.0, 0.2, 0.4, 0.6];
 /// After so many usual distances without a check the noise remembers nothing.
 const FORGOTTEN_AFTER: f64 = 3.0;
+/// Checks of the longest knock that is looked for.
+pub(super) const LONGEST_KNOCK: usize = 4;
 /// Degrees of freedom of a standard deviation that was given.
 const GIVEN: f64 = 1000.0;
 
@@ -43,8 +46,13 @@ pub(super) struct Whitened {
     pub y: Vec<f64>,
     /// Sums from each place to the newest; one more than there are checks.
     sums: Vec<Sums>,
-    /// Σy².
+    /// What acts on the values besides.
+    acting: Option<Acting>,
+    /// Σo², Σoy and Σy² of all checks, less what influences take of them.
+    pub whole: Sums,
     pub yy: f64,
+    /// What influences bring to the level from now on.
+    pub now: Now,
     /// Of the baseline: its worth in checks, mean in sigmas, degrees of freedom, and twice b₀.
     pub n0: f64,
     pub c0: f64,
@@ -82,6 +90,17 @@ pub(super) struct Products {
     pub oh: f64,
     pub hh: f64,
     pub hy: f64,
+    /// What influences take of the shape in the level from now on.
+    pub ahead: f64,
+}
+
+/// What influences bring to the level from now on, in sigmas: a share of the constant less, so much more, with a variance in
+/// σ².
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Now {
+    pub less_center: f64,
+    pub more: f64,
+    pub variance: f64,
 }
 
 impl Series {
@@ -113,10 +132,12 @@ impl Series {
         if values.iter().any(|value| !(value * value).is_finite()) {
             return Err(StatsError::TooLarge.into());
         }
+        let influences = influences(input, newest)?;
+        let known = Known { times: &times, values: &values, influences: &influences };
         let whitened = RHOS
             .iter()
-            .map(|rho| Whitened::new(*rho, &times, &values, input, shift, scale))
-            .collect();
+            .map(|rho| Whitened::new(*rho, &known, input, shift, scale))
+            .collect::<Result<_, _>>()?;
         let (step_prior, drift_prior) = priors(&moments, input.events);
         Ok(Self { moments, times, interval, shift, scale, step_prior, drift_prior, whitened })
     }
@@ -128,6 +149,26 @@ impl Series {
     pub(super) fn at(&self, index: usize) -> Timestamp {
         self.moments[index.min(self.moments.len() - 1)]
     }
+}
+
+/// The influences on the checks that are looked at.
+fn influences<'a>(input: &ShapeInput<'a>, newest: usize) -> Result<Vec<Influence<'a>>, ShapeError> {
+    let of = |influence: &Influence<'a>| {
+        let Influence { acts, ahead, effect, standard_uncertainty } = *influence;
+        if acts.len() != input.points.len() {
+            let (required, got) = (input.points.len(), acts.len());
+            return Err(ShapeError::Influence { required, got });
+        }
+        if let Some(index) = acts.iter().position(|value| !value.is_finite()) {
+            return Err(StatsError::NotFinite { index }.into());
+        }
+        let is_known = [ahead, effect, standard_uncertainty].iter().all(|value| value.is_finite());
+        if !is_known || standard_uncertainty < 0.0 {
+            return Err(StatsError::TooLarge.into());
+        }
+        Ok(Influence { acts: &acts[newest..], ..*influence })
+    };
+    input.influences.iter().map(of).collect()
 }
 
 /// Median distance of checks that follow each other, in seconds; none where all are at one moment.
@@ -186,25 +227,35 @@ fn priors(moments: &[Timestamp], events: &[Timestamp]) -> (Vec<f64>, Vec<f64>) {
 impl Whitened {
     fn new(
         rho: f64,
-        times: &[f64],
-        values: &[f64],
+        known: &Known<'_>,
         input: &ShapeInput<'_>,
         shift: f64,
         scale: f64,
-    ) -> Self {
+    ) -> Result<Self, StatsError> {
+        let Known { times, values, influences } = known;
         let count = values.len();
         let gain = 1.0 / (1.0 - rho * rho).sqrt();
+        // What influences do as far as it is known is taken off; what is not known of it is integrated out.
+        let taken = |index: usize| -> f64 {
+            influences.iter().map(|one| one.effect / scale * one.acts[index]).sum()
+        };
+        let open: Vec<&Influence<'_>> =
+            influences.iter().filter(|one| one.standard_uncertainty > 0.0).collect();
         let (mut o, mut w, mut y, mut p) = (vec![], vec![], vec![], vec![]);
+        let mut rows = Vec::with_capacity(count * open.len());
         let mut correlated = 0.0;
         for index in 0..count {
             let fresh = index == 0 || times[index] - times[index - 1] > FORGOTTEN_AFTER;
             let (own, before) = if fresh { (1.0, 0.0) } else { (gain, rho) };
-            let previous = |of: &[f64]| if fresh { 0.0 } else { of[index - 1] };
+            let whiten = |of: &dyn Fn(usize) -> f64| {
+                own * (of(index) - if fresh { 0.0 } else { before * of(index - 1) })
+            };
             correlated += if fresh { 0.0 } else { 1.0 };
             o.push(own * (1.0 - before));
             w.push(own);
-            y.push(own * (values[index] - before * previous(values)));
-            p.push(own * (times[index] - before * previous(times)));
+            y.push(whiten(&|index| values[index] - taken(index)));
+            p.push(whiten(&|index| times[index]));
+            rows.extend(open.iter().map(|one| whiten(&|index| one.acts[index])));
         }
         let mut sums = vec![Sums::default(); count + 1];
         for index in (0..count).rev() {
@@ -217,37 +268,57 @@ impl Whitened {
                 py: after.py + p[index] * y[index],
             };
         }
-        let yy = y.iter().map(|y| y * y).sum();
+        let (mut whole, mut yy) = (sums[0], y.iter().map(|y| y * y).sum());
+        let more = influences.iter().map(|one| one.effect / scale * one.ahead).sum();
+        let mut now = Now { more, ..Now::default() };
+        let mut ln_det = 0.0;
+        let acting = if open.is_empty() {
+            None
+        } else {
+            let deviations: Vec<f64> =
+                open.iter().map(|one| one.standard_uncertainty / scale).collect();
+            let ahead = open.iter().map(|one| one.ahead).collect();
+            let acting = Acting::new(rows, &deviations, ahead, (&o, &p, &y))?;
+            whole = acting.whole(whole);
+            yy = acting.left_of_yy(yy, &acting.with(&y));
+            let (less_center, found, variance) = acting.now();
+            now = Now { less_center, more: more + found, variance };
+            ln_det = acting.ln_det;
+            Some(acting)
+        };
         let floor = (input.resolution.abs() / 12.0_f64.sqrt() / scale).powi(2);
         let before = Before::of(input.ground, rho, shift, scale, floor);
-        let ln_base = before.ln_base - 0.5 * correlated * (1.0 - rho * rho).ln();
+        let ln_base = before.ln_base - 0.5 * correlated * (1.0 - rho * rho).ln() - 0.5 * ln_det;
         let Before { n0, c0, nu0, twice_b0, .. } = before;
-        Self { rho, o, w, y, sums, yy, n0, c0, nu0, twice_b0, ln_base }
+        Ok(Self { rho, o, w, y, sums, acting, whole, yy, now, n0, c0, nu0, twice_b0, ln_base })
     }
 
-    /// Sums over all checks from a place on.
-    pub(super) fn from(&self, index: usize) -> Sums {
-        self.sums[index]
+    fn left(&self, products: Products, by: impl Fn(&Acting, Products) -> Products) -> Products {
+        self.acting.as_ref().map_or(products, |acting| by(acting, products))
     }
 
     /// A step: one from `at` on.
     pub(super) fn step(&self, at: usize) -> Products {
         let after = self.sums[at + 1];
-        Products {
+        let products = Products {
             oh: after.oo + self.o[at] * self.w[at],
             hh: after.oo + self.w[at] * self.w[at],
             hy: after.oy + self.w[at] * self.y[at],
-        }
+            ahead: 0.0,
+        };
+        self.left(products, |acting, of| acting.step(of, at, self.w[at]))
     }
 
     /// A drift: the time since the check `at`.
     pub(super) fn drift(&self, at: usize, times: &[f64]) -> Products {
         let (after, t) = (self.sums[at + 1], times[at]);
-        Products {
+        let products = Products {
             oh: after.po - t * after.oo,
             hh: after.pp - 2.0 * t * after.po + t * t * after.oo,
             hy: after.py - t * after.oy,
-        }
+            ahead: 0.0,
+        };
+        self.left(products, |acting, of| acting.drift(of, at, t))
     }
 
     /// A drift from the check `at` that stopped at the check `end`.
@@ -255,28 +326,39 @@ impl Whitened {
         let after = self.sums[end + 1];
         let (within, t) = (self.sums[at + 1].minus(after), times[at]);
         let height = times[end] - t;
-        Products {
+        let products = Products {
             oh: within.po - t * within.oo + height * after.oo,
             hh: within.pp - 2.0 * t * within.po + t * t * within.oo + height * height * after.oo,
             hy: within.py - t * within.oy + height * after.oy,
-        }
+            ahead: 0.0,
+        };
+        self.left(products, |acting, of| acting.stopped(of, (at, end), (t, height)))
     }
 
     /// A knock: one for `length` checks from `at` on; the check after it exists.
     pub(super) fn knock(&self, at: usize, length: usize) -> Products {
         let mut products = Products::default();
-        for index in at..=at + length {
+        let mut shape = [0.0; LONGEST_KNOCK + 1];
+        for (place, index) in (at..=at + length).enumerate() {
             let h = match index {
                 first if first == at => self.w[index],
                 end if end == at + length => self.o[index] - self.w[index],
                 _ => self.o[index],
             };
+            shape[place] = h;
             products.oh += self.o[index] * h;
             products.hh += h * h;
             products.hy += h * self.y[index];
         }
-        products
+        self.left(products, |acting, of| acting.knock(of, at, &shape[..=length]))
     }
+}
+
+/// What is whitened.
+struct Known<'a> {
+    times: &'a [f64],
+    values: &'a [f64],
+    influences: &'a [Influence<'a>],
 }
 
 /// What the baseline says, for one ρ.
