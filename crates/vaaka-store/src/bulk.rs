@@ -45,7 +45,7 @@ bulk! {
     PlanVersion => plan_versions, 32; PlanPointRow => plan_points, 9; Check => checks, 18; CheckStandard => check_standards, 3;
     Reading => readings, 17; TraceRow => traces, 8; ChannelRow => trace_channels, 7; ResultRow => results, 16; CharacteristicRow => characteristics, 26; BudgetRow => budgets, 13;
     Stream => chart_streams, 13; Segment => segments, 13; Baseline => baselines, 19;
-    Point => chart_points, 30; PointMark => point_marks, 5; SignalRow => signals, 10; SignalStepRow => signal_steps, 6; AuditEntry => audit_entries, 8;
+    Point => chart_points, 31; PointMark => point_marks, 5; SignalRow => signals, 10; SignalStepRow => signal_steps, 6; AuditEntry => audit_entries, 8;
 }
 
 /// Inserts all rows, in chunks.

@@ -889,20 +889,26 @@ pub async fn recent_points(
     mut connection: &AsyncPgConnection,
     segment: SegmentId,
 ) -> Result<Vec<PastPoint>, StoreError> {
-    let rows: Vec<(Option<i64>, At, f64)> = chart_points::table
+    let rows: Vec<(Option<i64>, At, f64, Option<f64>)> = chart_points::table
         .filter(chart_points::segment_id.eq(segment))
         .filter(chart_points::ordinal.is_not_null())
         .filter(chart_points::excluded.eq(false))
         .order(chart_points::ordinal.desc())
         .limit(i64::try_from(DRIFT_WINDOW).unwrap_or(i64::MAX))
-        .select((chart_points::ordinal, chart_points::measured_at, chart_points::value))
+        .select((
+            chart_points::ordinal,
+            chart_points::measured_at,
+            chart_points::value,
+            chart_points::temperature,
+        ))
         .load(&mut connection)
         .await?;
     Ok(rows
         .into_iter()
         .rev()
-        .filter_map(|(ordinal, At(measured_at), value)| {
-            Some(PastPoint { ordinal: u64::try_from(ordinal?).ok()?, measured_at, value })
+        .filter_map(|(ordinal, At(measured_at), value, temperature)| {
+            let ordinal = u64::try_from(ordinal?).ok()?;
+            Some(PastPoint { ordinal, measured_at, value, temperature })
         })
         .collect())
 }

@@ -26,8 +26,8 @@ use crate::schema::{
 };
 use crate::types::At;
 use crate::{
-    StoreError, checks as check_store, reactions, replay, seams, signals, to_word, unreadable,
-    wear, word,
+    StoreError, checks as check_store, culprits, reactions, replay, seams, signals, to_word,
+    unreadable, wear, word,
 };
 
 /// What became of concluding.
@@ -106,6 +106,15 @@ pub async fn conclude_check(
             wear::record(connection, &check, &method.way(plan)?, person, now).await?;
             reactions::after_check(connection, &check, view, &completion.verdict, person, now)
                 .await?;
+            // Whose fault a change may be is looked at when a signal comes, not on a clock.
+            let opens = |point: &StreamPoint| {
+                let changes = point.evaluation.as_ref().map_or(&[][..], |e| e.changes());
+                changes.iter().any(|change| matches!(change, SignalChange::Opened { .. }))
+            };
+            let tells = plan.purpose == Purpose::Trial;
+            if tells || !ready.is_late && completion.points.iter().any(opens) {
+                culprits::ask(connection, id, (person, now)).await?;
+            }
             let detail = json!({
                 "result": result_id,
                 "inputs": hex::encode(&result.inputs_hash),
@@ -307,6 +316,7 @@ pub fn point_row(
         standardised: evaluation.map(|e| e.standardised).filter(|z| z.is_finite()),
         cusum_above: evaluation.map(|e| e.cusum.0),
         cusum_below: evaluation.map(|e| e.cusum.1),
+        temperature: point.temperature,
     })
 }
 

@@ -8,10 +8,10 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use vaaka_boxed::boxed;
 
-use crate::ids::{CertificateId, PersonId};
+use crate::ids::{CertificateId, CheckId, PersonId};
 use crate::schema::jobs;
 use crate::types::At;
-use crate::{StoreError, certificate_reviews, conclude, notices, unreadable};
+use crate::{StoreError, certificate_reviews, conclude, culprits, notices, unreadable};
 
 /// For how long whoever took a job is believed to be at it, in seconds; it says so again with each piece.
 const LEASE_SECONDS: f64 = 30.0;
@@ -32,6 +32,11 @@ pub enum Work {
         from: CertificateId,
         /// As it is.
         to: CertificateId,
+    },
+    /// Whose fault a change is, is looked at because a check brought a signal.
+    Culprit {
+        /// The check.
+        check: CheckId,
     },
 }
 
@@ -98,6 +103,19 @@ pub(crate) async fn ask(
         .execute(connection)
         .await?;
     Ok(())
+}
+
+/// Whether a job of a page waits that nobody has begun.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub(crate) async fn waits(
+    connection: &mut AsyncPgConnection,
+    path: &str,
+) -> Result<bool, StoreError> {
+    let waiting = jobs::table.filter(jobs::path.eq(path)).filter(jobs::state.eq("waiting"));
+    Ok(diesel::select(diesel::dsl::exists(waiting)).get_result(connection).await?)
 }
 
 /// The newest job of a page.
@@ -199,6 +217,16 @@ async fn part(
     let work: Work = serde_json::from_value(job.work.clone()).map_err(unreadable)?;
     let by = PersonId(job.asked_by);
     match work {
+        Work::Culprit { check } => {
+            let taken = &*job;
+            connection
+                .transaction(async |connection| {
+                    let lease = said(connection, taken, Some(check.0)).await?;
+                    culprits::say(connection, check, now).await?;
+                    over(connection, taken.id, lease).await
+                })
+                .await
+        }
         Work::Amend { from, to } => {
             let next =
                 certificate_reviews::to_amend(connection, (from, to), job.place, PIECES).await?;

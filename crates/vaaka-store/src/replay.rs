@@ -49,6 +49,8 @@ struct StoredPoint {
     std_dev: Option<f64>,
     #[diesel(sql_type = Nullable<Double>)]
     reading_range: Option<f64>,
+    #[diesel(sql_type = Nullable<Double>)]
+    temperature: Option<f64>,
 }
 
 impl StoredPoint {
@@ -67,7 +69,7 @@ impl StoredPoint {
 }
 
 const POINTS: &str = "SELECT p.id, p.segment_id, p.check_id, p.measured_at, p.value, p.excluded,
-        p.readings, p.std_dev, p.reading_range,
+        p.readings, p.std_dev, p.reading_range, p.temperature,
         c.state = 'void' AS void,
         c.late_place, c.state = 'concluded' AND c.counts AS counted
     FROM chart_points p
@@ -270,6 +272,7 @@ pub async fn slot_before(
             ordinal,
             measured_at: point.measured_at.0,
             value: point.value,
+            temperature: point.temperature,
         })
         .collect();
     let surplus = at.recent.len().saturating_sub(vaaka_core::check::DRIFT_WINDOW);

@@ -9,7 +9,7 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::{SignedDuration, Timestamp};
 use serde_json::json;
 use vaaka_boxed::boxed;
-use vaaka_core::round::{DueRule, Missed, MissedInput, ShiftSpan, SinceCheck, missed};
+use vaaka_core::round::{DueRule, MayFail, Missed, MissedInput, ShiftSpan, SinceCheck, missed};
 
 use crate::StoreError;
 use crate::audit::{self, Happening};
@@ -134,6 +134,8 @@ struct LastRow {
     at: At,
     #[diesel(sql_type = Nullable<Bool>)]
     new_lot: Option<bool>,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    may_fail_from: Option<At>,
 }
 
 /// What happened to the instruments of plans since their last concluded as-found check.
@@ -155,11 +157,15 @@ pub async fn since_checks(
              newest.opened_at AS at,
              (SELECT used.lot_id <> l.id FROM certificates used, standard_lots l
               WHERE used.id = newest.certificate_id AND l.standard_id = approved.standard_id
-                AND l.in_use_from IS NOT NULL AND l.in_use_until IS NULL LIMIT 1) AS new_lot
+                AND l.in_use_from IS NOT NULL AND l.in_use_until IS NULL LIMIT 1) AS new_lot,
+             (SELECT min(may_fail_from(r.verdict)) FROM results r WHERE r.check_id = newest.id
+                AND NOT EXISTS (SELECT FROM results o WHERE o.check_id = r.check_id AND o.version > r.version)
+                AND NOT EXISTS (SELECT FROM instrument_events e WHERE e.instrument_id = p.instrument_id
+                    AND e.affects_measurement AND e.at > newest.opened_at)) AS may_fail_from
          FROM plan_versions v
          JOIN plans p ON p.id = v.plan_id
          LEFT JOIN plan_versions approved ON approved.plan_id = v.plan_id AND approved.state = 'approved'
-         CROSS JOIN LATERAL (SELECT c.opened_at, c.certificate_id FROM checks c
+         CROSS JOIN LATERAL (SELECT c.id, c.opened_at, c.certificate_id FROM checks c
              WHERE c.plan_version_id = v.id AND c.state = 'concluded' AND c.purpose = 'as_found' AND NOT c.beside
              ORDER BY c.opened_at DESC LIMIT 1) newest
          WHERE v.plan_id = ANY(?) ORDER BY v.plan_id, newest.opened_at DESC",
@@ -196,6 +202,7 @@ pub async fn since_checks(
                 uses: used().map(|(_, count, _)| u32::try_from(*count).unwrap_or(0)).sum(),
                 last_use: used().map(|(_, _, at)| at.0).max(),
                 new_lot: row.new_lot.unwrap_or(false),
+                may_fail_from: row.may_fail_from.map(|at| at.0),
             },
         );
     }
@@ -519,6 +526,18 @@ pub struct Past {
     pub lots: Vec<Timestamp>,
     /// Concluded as-found checks, by when they were opened.
     pub checks: Vec<Timestamp>,
+    /// What those of them told that told a drift.
+    pub forecasts: Vec<MayFail>,
+}
+
+#[derive(QueryableByName)]
+struct MayFailRow {
+    #[diesel(sql_type = Timestamptz)]
+    at: At,
+    #[diesel(sql_type = Timestamptz)]
+    from: At,
+    #[diesel(sql_type = Nullable<Timestamptz>)]
+    until: Option<At>,
 }
 
 /// Everything that bears on the occasions of a plan so far.
@@ -561,10 +580,30 @@ pub async fn past(
         .select(checks::opened_at)
         .load(connection)
         .await?;
+    let forecasts: Vec<MayFailRow> = prepared(
+        "SELECT c.opened_at AS at, may_fail_from(r.verdict) AS \"from\",
+             (SELECT min(e.at) FROM instrument_events e WHERE e.instrument_id = c.instrument_id
+                 AND e.affects_measurement AND e.at > c.opened_at) AS \"until\" FROM checks c
+         JOIN plan_versions v ON v.id = c.plan_version_id AND v.plan_id = ?
+         CROSS JOIN LATERAL (SELECT o.verdict FROM results o WHERE o.check_id = c.id
+             ORDER BY o.version DESC LIMIT 1) r
+         WHERE c.state = 'concluded' AND c.purpose = 'as_found' AND may_fail_from(r.verdict) IS NOT NULL",
+        vec![Bind::Int(plan.0)],
+    )
+    .load(connection)
+    .await?;
     Ok(Past {
         events: events.into_iter().map(|(kind, at)| (kind, at.0)).collect(),
         uses: uses.into_iter().map(|(n, at)| (u32::try_from(n).unwrap_or(0), at.0)).collect(),
         lots: lots.into_iter().flatten().map(|at| at.0).collect(),
         checks: checks.into_iter().map(|at| at.0).collect(),
+        forecasts: forecasts
+            .into_iter()
+            .map(|row| MayFail {
+                told_at: row.at.0,
+                from: row.from.0,
+                until: row.until.map(|at| at.0),
+            })
+            .collect(),
     })
 }

@@ -209,7 +209,7 @@ row! { #[doc = "A point of a chart."] Point in chart_points {
     advisory: Value, signalled: bool, withdrawn: bool, excluded: bool, readings: i32,
     std_dev: Option<f64>, reading_range: Option<f64>, lower_spread_limit: Option<f64>,
     upper_spread_limit: Option<f64>, standardised: Option<f64>, cusum_above: Option<f64>,
-    cusum_below: Option<f64>,
+    cusum_below: Option<f64>, temperature: Option<f64>,
 } }
 row! { #[doc = "What somebody said of a point."] PointMark in point_marks {
     point_id: PointId, kind: String, words: String, person_id: PersonId, at: At,

@@ -229,6 +229,11 @@ diesel::table! { readings (id) {
     ready_at -> Nullable<Timestamptz>, latest_at -> Nullable<Timestamptz>,
     seconded_by -> Nullable<BigInt>,
 } }
+diesel::table! { culprit_findings (id) {
+    id -> BigInt, at -> Timestamptz, check_id -> BigInt, finding -> Text, none -> Double,
+    reads -> Integer, explanations -> Jsonb, instrument_id -> Nullable<BigInt>,
+    standard_id -> Nullable<BigInt>, differs_by -> Nullable<Double>, checks -> Nullable<Integer>,
+} }
 diesel::table! { jobs (id) {
     id -> BigInt, work -> Jsonb, path -> Text, asked_by -> BigInt, asked_at -> Timestamptz, state -> Text,
     done -> Integer, total -> Integer, place -> BigInt, turn_at -> Timestamptz, attempts -> Integer, trouble -> Nullable<Text>,
@@ -326,6 +331,7 @@ diesel::table! { chart_points (id) {
     reading_range -> Nullable<Double>, lower_spread_limit -> Nullable<Double>,
     upper_spread_limit -> Nullable<Double>, standardised -> Nullable<Double>,
     cusum_above -> Nullable<Double>, cusum_below -> Nullable<Double>,
+    temperature -> Nullable<Double>,
 } }
 diesel::table! { point_marks (id) {
     id -> BigInt, point_id -> BigInt, kind -> Text, words -> Text, person_id -> BigInt,

@@ -3,6 +3,7 @@
 mod culprit;
 mod drift;
 mod level;
+mod score;
 mod shape;
 
 pub use culprit::{
@@ -10,6 +11,7 @@ pub use culprit::{
 };
 pub use drift::{Crossing, Drift, DriftError, drift_of_shape, estimate_drift};
 pub use level::{KnownChart, LevelEstimate, estimate_level};
+pub use score::{Followed, ForecastScore, Outcome, ToldForecast, outcome_of};
 pub use shape::{
     AFTER_CHANGE, Ahead, DRIFT_AFTER, FanPoint, Ground, Influence, Interval, Posterior,
     SHAPE_WINDOW, Shape, ShapeError, ShapeInput, TOLD_FROM, Told, ToldShape, When, shape,

@@ -303,7 +303,8 @@ pub fn crossing_words(crossing: &Crossing, zone: &TimeZone) -> String {
 }
 
 /// "24 to 30 October 2026", "30 October to 1 November 2026": month and year once where they are the same.
-fn span_words(low: jiff::Timestamp, high: jiff::Timestamp, zone: &TimeZone) -> String {
+#[must_use]
+pub fn span_words(low: jiff::Timestamp, high: jiff::Timestamp, zone: &TimeZone) -> String {
     let part = |form: &str| {
         let of =
             |at: jiff::Timestamp| at.to_zoned_datetime(zone.clone()).strftime(form).to_string();

@@ -21,4 +21,4 @@ pub use standing::{
     Cell, LastPoint, Newest, PlanFacts, Standing, due_of, of_chart, of_instrument, usable_cells,
     use_words, vouched,
 };
-pub use trigger::{Occasion, OccasionInput, SinceCheck, Trigger, occasions, triggered};
+pub use trigger::{MayFail, Occasion, OccasionInput, SinceCheck, Trigger, occasions, triggered};

@@ -17,6 +17,8 @@ pub enum Trigger {
     Program,
     /// Somebody doubts it.
     Doubt,
+    /// A drift that is told may take it outside before its next check.
+    Forecast,
     /// So many uses since the last check.
     Uses(u32),
     /// So many hours without use or check.
@@ -25,13 +27,14 @@ pub enum Trigger {
 
 impl Trigger {
     /// Those without a number.
-    pub const PLAIN: [Self; 6] = [
+    pub const PLAIN: [Self; 7] = [
         Self::Moved,
         Self::Repaired,
         Self::TemperatureStep,
         Self::NewLot,
         Self::Program,
         Self::Doubt,
+        Self::Forecast,
     ];
 
     /// The word that stands for it in the store; it is also the kind of the event.
@@ -54,6 +57,7 @@ impl Trigger {
             Self::NewLot => "new_lot",
             Self::Program => "program",
             Self::Doubt => "doubt",
+            Self::Forecast => "forecast",
             Self::Uses(_) => "uses",
             Self::Idle(_) => "idle",
         }
@@ -69,6 +73,7 @@ impl Trigger {
             Self::NewLot => "with a new lot of its standard".into(),
             Self::Program => "after a change of its program".into(),
             Self::Doubt => "when somebody doubts it".into(),
+            Self::Forecast => "while a drift may take it outside before its next check".into(),
             Self::Uses(count) => format!("after {count} uses"),
             Self::Idle(hours) => format!("after {hours} hours of idle time"),
         }
@@ -106,6 +111,18 @@ pub struct SinceCheck {
     pub last_use: Option<Timestamp>,
     /// Whether the lot in use of its standard is another than then.
     pub new_lot: bool,
+    /// The first moment at which that check's verdict says a drift may take it outside; none where none is told.
+    pub may_fail_from: Option<Timestamp>,
+}
+
+/// A shift, as far as a forecast goes: so long before it may be outside it is looked at, and not more often than this.
+const SHIFT: SignedDuration = SignedDuration::from_hours(8);
+
+/// When a forecast that was told at a check asks for the next one: in the shift before it may be outside, and a shift after
+/// that check at the soonest.
+fn asks_at(last: Timestamp, may_fail_from: Timestamp) -> Option<Timestamp> {
+    let before = may_fail_from.checked_sub(SHIFT).unwrap_or(may_fail_from);
+    Some(before.max(last.checked_add(SHIFT).ok()?))
 }
 
 /// The first occasion that makes the check due now, if one does. The calendar is not asked here.
@@ -120,8 +137,23 @@ pub fn triggered(triggers: &[Trigger], since: &SinceCheck, now: Timestamp) -> Op
             now.duration_since(seen) >= SignedDuration::from_hours(i64::from(*hours))
         }
         Trigger::NewLot => since.new_lot,
+        Trigger::Forecast => {
+            let asks = since.may_fail_from.and_then(|from| asks_at(last, from));
+            asks.is_some_and(|at| at <= now)
+        }
         plain => since.events.iter().any(|(kind, at)| kind == plain.kind() && *at > last),
     })
+}
+
+/// What a check told of a drift.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct MayFail {
+    /// When the check was opened.
+    pub told_at: Timestamp,
+    /// From when on it may be outside.
+    pub from: Timestamp,
+    /// When something else moved the level: from then on it speaks of nothing.
+    pub until: Option<Timestamp>,
 }
 
 /// What happened to an instrument, for looking back over its occasions. Nothing needs an order.
@@ -137,6 +169,8 @@ pub struct OccasionInput<'a> {
     pub lots: &'a [Timestamp],
     /// Concluded as-found checks, by when they were opened.
     pub checks: &'a [Timestamp],
+    /// What those of them told that told a drift.
+    pub forecasts: &'a [MayFail],
     /// Now.
     pub now: Timestamp,
 }
@@ -185,6 +219,13 @@ pub fn occasions(input: OccasionInput<'_>) -> Vec<Occasion> {
                         .find(|(seen, until)| until.duration_since(*seen) >= idle)
                         .and_then(|(seen, _)| seen.checked_add(idle).ok())
                 }
+                Trigger::Forecast => {
+                    input.forecasts.iter().find(|told| told.told_at == *last).and_then(|told| {
+                        let at = asks_at(*last, told.from)?;
+                        let stands = told.until.is_none_or(|until| at < until);
+                        (stands && at <= end).then_some(at)
+                    })
+                }
                 Trigger::NewLot => input.lots.iter().copied().filter(|at| inside(at)).min(),
                 plain => input
                     .events
@@ -224,6 +265,12 @@ mod tests {
     #[case(&[Trigger::Idle(10)], SinceCheck { last_use: Some(at(19)), ..since() }, None)]
     #[case(&[Trigger::NewLot], SinceCheck { new_lot: true, ..since() }, Some(Trigger::NewLot))]
     #[case(&[Trigger::Doubt, Trigger::Idle(1)], since(), Some(Trigger::Idle(1)))]
+    // It is 20 o'clock: in the shift before it may be outside, not earlier, and a shift after its last check.
+    #[case(&[Trigger::Forecast], SinceCheck { may_fail_from: Some(at(28)), ..since() }, Some(Trigger::Forecast))]
+    #[case(&[Trigger::Forecast], SinceCheck { may_fail_from: Some(at(29)), ..since() }, None)]
+    #[case(&[Trigger::Forecast], SinceCheck { may_fail_from: Some(at(1)), ..since() }, Some(Trigger::Forecast))]
+    #[case(&[Trigger::Forecast], SinceCheck { last: Some(at(13)), may_fail_from: Some(at(1)), ..since() }, None)]
+    #[case(&[Trigger::Forecast], since(), None)]
     #[case(&[Trigger::Idle(1)], SinceCheck::default(), None)]
     #[case(&[], since(), None)]
     fn occasions(
@@ -246,7 +293,8 @@ mod tests {
     }
 
     fn look<'a>(triggers: &'a [Trigger], checks: &'a [Timestamp], now: i64) -> OccasionInput<'a> {
-        OccasionInput { triggers, events: &[], uses: &[], lots: &[], checks, now: at(now) }
+        let (events, uses, lots, forecasts) = (&[], &[], &[], &[]);
+        OccasionInput { triggers, events, uses, lots, checks, forecasts, now: at(now) }
     }
 
     #[test]
@@ -305,20 +353,29 @@ mod tests {
                 hours(5).into_iter().map(|at| (random.random_range(1..40), at)).collect();
             let now = at(50);
             let last = checks.iter().max().copied();
+            let forecasts: Vec<MayFail> = checks
+                .iter()
+                .map(|told| (*told, random.random_range(0..160)))
+                .filter(|(_, hour)| *hour < 80)
+                .map(|(told_at, hour)| MayFail { told_at, from: at(hour), until: None })
+                .collect();
+            let of_last = forecasts.iter().find(|told| Some(told.told_at) == last);
             let since = SinceCheck {
+                may_fail_from: of_last.map(|told| told.from),
                 last,
                 events: events.iter().filter(|(_, at)| Some(*at) > last).cloned().collect(),
                 uses: uses.iter().filter(|(_, at)| Some(*at) > last).map(|(n, _)| n).sum(),
                 last_use: uses.iter().map(|(_, at)| *at).filter(|at| Some(*at) > last).max(),
                 new_lot: lots.iter().any(|at| Some(*at) > last),
             };
-            for trigger in [Trigger::Moved, Trigger::NewLot, Trigger::Uses(50)] {
+            for trigger in [Trigger::Moved, Trigger::NewLot, Trigger::Uses(50), Trigger::Forecast] {
                 let input = OccasionInput {
                     triggers: &[trigger],
                     events: &events,
                     uses: &uses,
                     lots: &lots,
                     checks: &checks,
+                    forecasts: &forecasts,
                     now,
                 };
                 let open =

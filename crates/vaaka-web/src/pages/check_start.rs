@@ -148,7 +148,7 @@ pub(super) async fn refuse_other_open(
             view.instrument.tag,
             match other.check.purpose.as_str() {
                 "as_left" => "its proof after an adjustment",
-                "trial" => "a trial on its ladder",
+                "trial" => "a trial, which counts for nothing",
                 _ => "as found",
             }
         ))),
@@ -189,6 +189,32 @@ pub(super) async fn other_standard(
         found.push(certificate.id);
     }
     Ok(found)
+}
+
+/// Certificates for a trial with a standard that is named, whatever the plan takes: it must have the same values, and be fit.
+pub(super) async fn with_standard(
+    desk: &mut Desk,
+    view: &PlanView,
+    tag: &str,
+) -> Result<Vec<CertificateId>, WebError> {
+    let points = plans::points(&mut desk.connection, view.version.id).await?;
+    let all = standards::all(&mut desk.connection, desk.today).await?;
+    let facts: Vec<StandardFacts> = all.iter().map(Record::facts).collect::<Result<_, _>>()?;
+    let wanted = wanted(view, &points, &all)?;
+    let [wanted] = wanted.as_slice() else {
+        return Err(not_now(
+            "This plan takes several standards: which of them would tell is not known.",
+        ));
+    };
+    let fit = alternatives(&facts, "", wanted.offer(), desk.now, desk.today);
+    let named = fit.iter().any(|fit| fit.tag == tag);
+    let record = all.iter().find(|record| named && record.standard.tag == tag);
+    match record.and_then(|record| record.certificate.as_ref()) {
+        Some(certificate) => Ok(vec![certificate.id]),
+        None => Err(not_now(format!(
+            "{tag} cannot serve this plan now: another kind, other values, or not fit for use. Its page says which."
+        ))),
+    }
 }
 
 /// Whether this person is trained for the method, and the plan still fits its instrument.

@@ -1,29 +1,34 @@
 //! Whose fault: what instruments, standards, people and areas have in common, and which of them changed.
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::BTreeMap;
 
 use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
-use axum::response::Response;
-use jiff::{SignedDuration, Timestamp};
-use vaaka_core::history::{Course, CrossRead, Culprit, Finding, Inclusion, Suspect, culprit};
+use axum::response::{IntoResponse, Redirect, Response};
+use serde::Deserialize;
+use uuid::Uuid;
+use vaaka_core::history::{Course, Culprit, Finding, Inclusion, Suspect};
+use vaaka_core::method::Purpose;
 use vaaka_core::quantity::{show_float, show_signed_float};
-use vaaka_core::stats::StatsError;
-use vaaka_store::crossings::{self, Crossing};
+use vaaka_store::checks::{self, NewCheck};
+use vaaka_store::culprits::{self, Explanation, Offer, Site};
+use vaaka_store::plans;
 
 use super::chart::percent;
+use super::check_start::{fits, may_run, refuse_other_open, with_standard};
 use crate::desk::Desk;
 use crate::draw::strip;
 use crate::error::WebError;
+use crate::forms::Posted;
 use crate::session::SignedIn;
 use crate::shell::{Here, Shell, page};
-use crate::state::{AppState, local_day};
+use crate::state::{AppState, local_day, local_day_time};
 
-/// How far back is looked: some 330 shifts, three a day.
-const BACK: SignedDuration = SignedDuration::from_hours(24 * 110);
 /// Errors in a strip.
 const STRIP: usize = 40;
+/// Lines of what was said before.
+const MOST_SAID: i64 = 12;
 
 #[derive(Debug, Template)]
 #[template(path = "culprit.html")]
@@ -32,10 +37,37 @@ struct CulpritPage {
     state: &'static str,
     heading: String,
     telling: Option<Telling>,
+    trial: Option<Trial>,
     rows: Vec<Row>,
     standards: Vec<(String, bool)>,
     matrix: Vec<MatrixRow>,
+    said: Vec<SaidLine>,
     rests_on: String,
+}
+
+/// What was said at a signal.
+#[derive(Debug)]
+struct SaidLine {
+    when: String,
+    check: i64,
+    instrument: String,
+    words: String,
+    how: String,
+}
+
+/// The check that would tell, as it is started.
+#[derive(Debug)]
+pub(super) struct Trial {
+    pub instrument: String,
+    pub standard: String,
+    pub key: Uuid,
+}
+
+impl Trial {
+    pub(super) fn of(offer: &Offer) -> Self {
+        let (instrument, standard) = (offer.instrument.clone(), offer.standard.clone());
+        Self { instrument, standard, key: Uuid::new_v4() }
+    }
 }
 
 #[derive(Debug)]
@@ -53,6 +85,8 @@ struct Row {
     probability: String,
     named: bool,
     how: String,
+    /// Where a lead says that a standard was found wrong, since when.
+    wrong: Option<String>,
 }
 
 #[derive(Debug)]
@@ -64,93 +98,60 @@ struct MatrixRow {
     cells: Vec<Option<(String, usize)>>,
 }
 
-/// Numbers of what the reads name, in the order in which they come.
-#[derive(Debug, Default)]
-struct Names {
-    numbers: HashMap<i64, usize>,
-    names: Vec<String>,
+/// "instrument", its name, and where its page is.
+fn name(site: &Site, of: Suspect) -> (&'static str, String, Option<String>) {
+    let (kind, name) = site.name(of);
+    let to = match of {
+        Suspect::Instrument(_) => Some(format!("/instruments/{name}")),
+        Suspect::Standard(id) => Some(format!("/standards/{}", site.tags[id].0)),
+        Suspect::Person(_) | Suspect::Area(_) => None,
+    };
+    (kind, name.to_owned(), to)
 }
 
-impl Names {
-    fn of(&mut self, id: i64, name: &str) -> usize {
-        *self.numbers.entry(id).or_insert_with(|| {
-            self.names.push(name.to_owned());
-            self.names.len() - 1
-        })
-    }
+fn full_name(site: &Site, of: Suspect) -> String {
+    let (kind, name) = site.name(of);
+    format!("{kind} {name}")
 }
 
-/// The reads of a site with the names of what they name.
-#[derive(Debug, Default)]
-struct Site {
-    reads: Vec<CrossRead>,
-    shifts: Vec<Timestamp>,
-    instruments: Names,
-    standards: Names,
-    persons: Names,
-    areas: Names,
-    /// Chart of each instrument, tag of each standard.
-    streams: Vec<i64>,
-    tags: Vec<String>,
-}
-
-impl Site {
-    fn of(crossings: &[Crossing]) -> Self {
-        let mut site = Self::default();
-        let mut epochs = Names::default();
-        for one in crossings {
-            if site.shifts.last() != Some(&one.shift_at.0) {
-                site.shifts.push(one.shift_at.0);
-            }
-            let instrument = site.instruments.of(one.instrument_id.0, &one.instrument);
-            let standard =
-                site.standards.of(one.lot_id, &format!("{} ({})", one.standard, one.lot));
-            if instrument == site.streams.len() {
-                site.streams.push(one.stream_id.0);
-            }
-            if standard == site.tags.len() {
-                site.tags.push(one.standard.clone());
-            }
-            site.reads.push(CrossRead {
-                shift: u32::try_from(site.shifts.len() - 1).unwrap_or(u32::MAX),
-                instrument,
-                standard,
-                person: site.persons.of(one.person_id, &one.person),
-                area: site.areas.of(one.area_id, &one.area),
-                epoch: epochs.of(one.segment_id, ""),
-                error: one.error,
-            });
-        }
-        site
-    }
-
-    /// "instrument", its name, and where its page is.
-    fn name(&self, of: Suspect) -> (&'static str, String, Option<String>) {
-        match of {
-            Suspect::Instrument(id) => {
-                let name = self.instruments.names[id].clone();
-                let to = format!("/instruments/{name}");
-                ("instrument", name, Some(to))
-            }
-            Suspect::Standard(id) => {
-                let to = format!("/standards/{}", self.tags[id]);
-                ("standard", self.standards.names[id].clone(), Some(to))
-            }
-            Suspect::Person(id) => ("person", self.persons.names[id].clone(), None),
-            Suspect::Area(id) => ("area", self.areas.names[id].clone(), None),
+/// "Standard M1-B (lot 2) changed", "… cannot be told apart".
+fn finding_words(named: &[String], among: Option<&[(String, f64)]>) -> String {
+    let Some(among) = among else {
+        let words = named.join(" and ");
+        let mut letters = words.chars();
+        let first = letters.next().map(|first| first.to_uppercase().to_string());
+        return format!("{}{} changed", first.unwrap_or_default(), letters.as_str());
+    };
+    let told = |(name, probability): &(String, f64)| format!("{name} ({})", percent(*probability));
+    let all: Vec<String> = among.iter().take(3).map(told).collect();
+    match all.as_slice() {
+        [] => "Something changed, and nobody can tell what".to_owned(),
+        [one] => format!("Something changed, perhaps {one}"),
+        [first @ .., last] => {
+            format!("Something changed: {} or {last} cannot be told apart", first.join(", "))
         }
     }
+}
 
-    fn full_name(&self, of: Suspect) -> String {
-        let (kind, name, _) = self.name(of);
-        format!("{kind} {name}")
-    }
-
-    fn day(&self, shift: u32, here: &Here) -> String {
-        let at = self.shifts.get(shift as usize).or(self.shifts.last());
-        at.map_or(String::new(), |at| local_day(*at, &here.zone))
+/// What was said, in the words of its time.
+fn said_words(finding: &str, explanations: &[Explanation]) -> String {
+    let full = |one: &Explanation| format!("{} {}", one.kind, one.name);
+    match finding {
+        "nothing" => NOTHING.to_owned(),
+        "named" => {
+            let named: Vec<String> =
+                explanations.iter().filter(|one| one.named).map(full).collect();
+            finding_words(&named, None)
+        }
+        _ => {
+            let all: Vec<(String, f64)> =
+                explanations.iter().map(|one| (full(one), one.probability)).collect();
+            finding_words(&[], Some(&all))
+        }
     }
 }
+
+const NOTHING: &str = "Nothing changed that checks have in common";
 
 fn heading(site: &Site, found: &Culprit) -> String {
     let probability = |of: Suspect| {
@@ -158,37 +159,30 @@ fn heading(site: &Site, found: &Culprit) -> String {
         one.map_or(0.0, |one| one.probability)
     };
     match &found.finding {
-        Finding::Nothing => "Nothing changed that checks have in common".to_owned(),
+        Finding::Nothing => NOTHING.to_owned(),
         Finding::Named(named) => {
-            let all: Vec<String> = named.iter().map(|one| site.full_name(*one)).collect();
-            let words = all.join(" and ");
-            let mut letters = words.chars();
-            let first = letters.next().map(|first| first.to_uppercase().to_string());
-            format!("{}{} changed", first.unwrap_or_default(), letters.as_str())
+            let all: Vec<String> = named.iter().map(|one| full_name(site, *one)).collect();
+            finding_words(&all, None)
         }
         Finding::CannotTell(among) => {
-            let told = |one: &Suspect| {
-                format!("{} ({})", site.full_name(*one), percent(probability(*one)))
-            };
-            let all: Vec<String> = among.iter().take(3).map(told).collect();
-            match all.as_slice() {
-                [] => "Something changed, and nobody can tell what".to_owned(),
-                [one] => format!("Something changed, perhaps {one}"),
-                [first @ .., last] => {
-                    format!(
-                        "Something changed: {} or {last} cannot be told apart",
-                        first.join(", ")
-                    )
-                }
-            }
+            let all: Vec<(String, f64)> =
+                among.iter().map(|one| (full_name(site, *one), probability(*one))).collect();
+            finding_words(&[], Some(&all))
         }
     }
 }
 
 fn how(one: &Inclusion, site: &Site, here: &Here) -> String {
-    let size = show_signed_float(one.size, 1);
-    let since = site.day(one.since, here);
-    match one.course {
+    let day =
+        |shift: u32| site.moment(shift).map(|at| local_day(at, &here.zone)).unwrap_or_default();
+    let (since, earliest) = (day(one.since), day(one.since_low));
+    let words = course_words(one.course, one.size, &since);
+    if earliest == since { words } else { format!("{words}; perhaps since {earliest}") }
+}
+
+fn course_words(course: Course, size: f64, since: &str) -> String {
+    let size = show_signed_float(size, 1);
+    match course {
         Course::Step => format!("stepped by {size} sigma about {since}"),
         Course::Drift => format!("drifts since about {since}, by {size} sigma until now"),
         Course::Stretch => format!("was off by {size} sigma for a time from about {since}"),
@@ -231,27 +225,31 @@ fn matrix(site: &Site, found: &Culprit) -> Vec<MatrixRow> {
 /// Shows it.
 pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let from = desk.now.checked_sub(BACK).unwrap_or(desk.now);
-    let site = Site::of(&crossings::since(&mut desk.connection, from).await?);
-    let reads = site.reads.clone();
-    // A large site takes some tenths of a second: no other page waits for it.
-    let found = tokio::task::spawn_blocking(move || culprit(&reads)).await;
-    let found = match found.map_err(|stopped| WebError::Inner(stopped.to_string()))? {
-        Ok(found) => Some(found),
-        Err(StatsError::TooFewPoints { .. }) => None,
-        Err(error) => return Err(WebError::Inner(error.to_string())),
+    let (site, found) = culprits::look(&mut desk.connection, desk.now).await?;
+    let said = history(&mut desk).await?;
+    let Some(found) = found else {
+        return page(StatusCode::OK, &too_few(&signed, &desk.here, said));
     };
-    let Some(found) = found else { return page(StatusCode::OK, &too_few(&signed, &desk.here)) };
     let here = &desk.here;
     let row = |one: &Inclusion| {
-        let (kind, name, to) = site.name(one.suspect);
+        let (kind, name, to) = name(&site, one.suspect);
         let named = matches!(&found.finding, Finding::Named(all) if all.contains(&one.suspect));
         let probability = percent(one.probability);
-        Row { kind, name, to, probability, named, how: how(one, &site, here) }
+        let standard = match one.suspect {
+            Suspect::Standard(id) => Some(site.tags[id].0.clone()),
+            _ => None,
+        };
+        let since =
+            site.moment(one.since_low).map(|at| at.to_zoned_datetime(here.zone.clone()).date());
+        let wrong = standard
+            .filter(|_| named && signed.may_lead().is_ok())
+            .zip(since)
+            .map(|(tag, since)| format!("/standards/{tag}/wrong?from={since}"));
+        Row { kind, name, to, probability, named, how: how(one, &site, here), wrong }
     };
     let telling = found.telling.map(|telling| Telling {
         instrument: site.instruments.names[telling.instrument].clone(),
-        standard: site.tags[telling.standard].clone(),
+        standard: site.tags[telling.standard].0.clone(),
         words: format!(
             "the explanations differ there by {} sigma, and about {} such checks tell.",
             show_float(telling.differs_by, 1),
@@ -265,14 +263,19 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         }
     };
     let names = site.standards.names.iter().enumerate();
+    // Of a large site the newest reads are looked at, so that it may begin later than is looked back.
+    let from = site.shifts.first().copied().unwrap_or(desk.now);
+    let offer = culprits::offer(&mut desk.connection).await?;
     let template = CulpritPage {
         shell: Shell::new(&signed, "charts", here),
         state: if found.finding == Finding::Nothing { "ok" } else { "signal" },
         heading: heading(&site, &found),
         telling,
+        trial: offer.filter(|_| signed.may_check().is_ok()).map(|offer| Trial::of(&offer)),
         rows: found.inclusions.iter().map(row).collect(),
         standards: names.map(|(id, name)| (name.clone(), suspect(id))).collect(),
         matrix: matrix(&site, &found),
+        said,
         rests_on: format!(
             "From {} checks of {} instruments with {} standards by {} people in {} areas since {}, one chart an instrument. A known change of level (an adjustment, a repair, new limits) is nobody’s fault and is left out. At most two changes are looked for; a third can hide behind them until they are settled. Probability that nothing changed: {}.",
             site.reads.len(),
@@ -287,16 +290,123 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     page(StatusCode::OK, &template)
 }
 
+/// What was said when signals came, newest first.
+async fn history(desk: &mut Desk) -> Result<Vec<SaidLine>, WebError> {
+    let mut lines = Vec::new();
+    for said in culprits::said(&mut desk.connection, MOST_SAID).await? {
+        let explanations = said.explanations()?;
+        let how = explanations.first().filter(|_| said.finding != "nothing").map(|one| {
+            let since = one.since.map(|at| local_day(at, &desk.here.zone)).unwrap_or_default();
+            course_words(one.course, one.size, &since)
+        });
+        lines.push(SaidLine {
+            when: local_day_time(said.at.0, &desk.here.zone),
+            check: said.check_id.0,
+            instrument: said.instrument.clone(),
+            words: said_words(&said.finding, &explanations),
+            how: how.unwrap_or_default(),
+        });
+    }
+    Ok(lines)
+}
+
+/// A check that would tell, as the round offers it: "Standard M1-B or instrument P-21?".
+pub(super) struct Offered {
+    pub title: String,
+    pub words: String,
+}
+
+/// What the round says of the check that would tell.
+pub(super) fn offered(offer: &Offer) -> Result<Offered, WebError> {
+    let explanations = offer.explanations()?;
+    let names: Vec<String> =
+        explanations.iter().take(2).map(|one| format!("{} {}", one.kind, one.name)).collect();
+    let left = (i64::from(offer.checks) - offer.made).max(1);
+    let more = if left == 1 {
+        "One such check tells".to_owned()
+    } else {
+        format!("About {left} such checks tell")
+    };
+    Ok(Offered {
+        title: format!("{} with {} would tell whose fault it is", offer.instrument, offer.standard),
+        words: format!(
+            "{} cannot be told apart. {more}, a trial of {} min each; it counts for nothing else.",
+            names.join(" and "),
+            offer.minutes
+        ),
+    })
+}
+
+/// Starting the trial that is offered.
+#[derive(Debug, Deserialize)]
+pub struct TrialForm {
+    #[serde(default)]
+    form_token: String,
+    #[serde(default)]
+    instrument: String,
+    #[serde(default)]
+    standard: String,
+    key: Uuid,
+}
+
+/// Starts the check that would tell, as a trial: with the standard that is named, whatever the plan takes.
+pub async fn trial(
+    signed: SignedIn,
+    State(state): State<AppState>,
+    Posted(form): Posted<TrialForm>,
+) -> Result<Response, WebError> {
+    signed.check_form(&form.form_token)?;
+    let mut desk = Desk::open(&state).await?;
+    let offer = culprits::offer(&mut desk.connection).await?;
+    let same =
+        |offer: &Offer| offer.instrument == form.instrument && offer.standard == form.standard;
+    let Some(offer) = offer.filter(same) else {
+        let words = "That check is not asked for any more. Look at what would tell now.";
+        return Err(WebError::NotNow { words: words.to_owned() });
+    };
+    let view = plans::version(&mut desk.connection, offer.plan_version).await?;
+    may_run(&mut desk, &signed, &view).await?;
+    let open = checks::of_shift(&mut desk.connection, desk.here.shift.id).await?;
+    let open = open.iter().find(|check| {
+        check.plan == view.plan.id
+            && check.check.state == "open"
+            && check.check.purpose == Purpose::Trial.word()
+    });
+    if let Some(open) = open {
+        return Ok(Redirect::to(&format!("/checks/{}", open.check.id)).into_response());
+    }
+    refuse_other_open(&mut desk, &view, Purpose::Trial).await?;
+    let certificates = with_standard(&mut desk, &view, &offer.standard).await?;
+    fits(&mut desk.connection, &view, &certificates, Purpose::Trial).await?;
+    let trial = checks::open(
+        &mut desk.connection,
+        &NewCheck {
+            plan: &view,
+            shift: desk.here.shift.id,
+            certificates,
+            purpose: Purpose::Trial,
+            person: signed.person.id,
+            now: desk.now,
+            key: form.key,
+            late: None,
+        },
+    )
+    .await?;
+    Ok(Redirect::to(&format!("/checks/{trial}")).into_response())
+}
+
 /// Before there are checks enough nothing is claimed.
-fn too_few(signed: &SignedIn, here: &Here) -> CulpritPage {
+fn too_few(signed: &SignedIn, here: &Here, said: Vec<SaidLine>) -> CulpritPage {
     CulpritPage {
         shell: Shell::new(signed, "charts", here),
         state: "due",
         heading: "Too few checks to tell anything".to_owned(),
         telling: None,
+        trial: None,
         rows: vec![],
         standards: vec![],
         matrix: vec![],
+        said,
         rests_on: "Whose fault a change is can be told when instruments have been read at least eight times each, and twelve times together.".to_owned(),
     }
 }

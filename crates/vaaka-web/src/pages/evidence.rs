@@ -175,6 +175,7 @@ async fn occasion_lines(
             uses: &past.uses,
             lots: &past.lots,
             checks: &past.checks,
+            forecasts: &past.forecasts,
             now: desk.now,
         };
         for occasion in occasions(input) {

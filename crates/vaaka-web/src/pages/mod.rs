@@ -19,6 +19,7 @@ pub mod due_calendar;
 pub mod evidence;
 pub mod files;
 pub mod first;
+pub mod forecast_score;
 pub mod forecasts;
 mod form;
 pub mod handover;

@@ -304,7 +304,7 @@ async fn about(
             "Purpose",
             match check.purpose.as_str() {
                 "as_left" => "as left, the proof of an adjustment",
-                "trial" => "a trial on the reaction ladder",
+                "trial" => "a trial, which counts for nothing on the charts",
                 _ => "as found",
             }
             .to_owned(),

@@ -23,7 +23,7 @@ use vaaka_store::rounds;
 use vaaka_store::rows::{Shift, Stream};
 use vaaka_store::signals;
 use vaaka_store::standing::{Of, Standings};
-use vaaka_store::{adjustments, orders};
+use vaaka_store::{adjustments, culprits, orders};
 
 use super::charts::{BEAM_TRAIL, beam_of, by_itself, newest_of, state_class};
 use super::in_the_way::{InTheWay, Standards};
@@ -56,6 +56,7 @@ struct RoundPage {
     typed: String,
     forgotten: Vec<Forgotten>,
     alarms: Option<String>,
+    offer: Option<(String, String, super::culprit::Trial)>,
 }
 
 impl RoundPage {
@@ -196,6 +197,7 @@ pub(super) async fn draw(
         any_due: to_go > 0,
         cards,
         alarms: around.alarms,
+        offer: around.offer,
         forgotten: around.forgotten,
     };
     page(status, &template)
@@ -209,6 +211,8 @@ struct Around {
     signed_off: Option<String>,
     forgotten: Vec<Forgotten>,
     alarms: Option<String>,
+    /// The check that would tell whose fault a change is: title, words, the trial.
+    offer: Option<(String, String, super::culprit::Trial)>,
 }
 
 /// A signal that nobody goes on with.
@@ -267,7 +271,15 @@ async fn around(
     let forgotten = forgotten(connection, here, now).await?;
     let a_week = super::charts::false_alarms_a_week(connection, None).await?;
     let alarms = (a_week > 0.0).then(|| super::charts::alarms_words(a_week));
-    Ok(Around { missed, handed, notes: lines(&notes, here), signed_off, forgotten, alarms })
+    let offer = match culprits::offer(connection).await? {
+        Some(offer) => {
+            let said = super::culprit::offered(&offer)?;
+            Some((said.title, said.words, super::culprit::Trial::of(&offer)))
+        }
+        None => None,
+    };
+    let notes = lines(&notes, here);
+    Ok(Around { missed, handed, notes, signed_off, forgotten, alarms, offer })
 }
 
 /// The round as a table for other programs.

@@ -6,7 +6,9 @@ use askama::Template;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
+use jiff::civil::Date;
 use rust_decimal::Decimal;
+use serde::Deserialize;
 use vaaka_core::quantity::{TypedDecimal, Unit, to_f64};
 use vaaka_core::standard::{MINIMUM_CROSSOVER_PAIRS, crossover};
 use vaaka_store::ids::{CertificateId, CrossoverId, LookBackId, LotId};
@@ -18,7 +20,7 @@ use super::standards::refused;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, Refusal, Table, rows_filled};
-use crate::forms::{PathId, PathTag, PathTagId, encode};
+use crate::forms::{Asked, PathId, PathTag, PathTagId, encode};
 use crate::session::SignedIn;
 use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time, long_day};
@@ -441,15 +443,27 @@ fn wrong_form(tag: &str) -> Form {
     }
 }
 
+/// Since when a standard is thought to be wrong.
+#[derive(Debug, Default, Deserialize)]
+pub struct WrongSince {
+    #[serde(default)]
+    from: String,
+}
+
 /// The form for a standard that was found wrong.
 pub async fn new_wrong(
     signed: SignedIn,
     State(state): State<AppState>,
     PathTag(tag): PathTag,
+    Asked(since): Asked<WrongSince>,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let record = standards::by_tag(&mut desk.connection, &tag, desk.today).await?;
-    let from = record.certificate.map_or_else(String::new, |paper| paper.valid_from.0.to_string());
+    // Since its certificate began, or since the earliest moment at which a change of it is told to have begun.
+    let told = since.from.parse::<Date>().ok().filter(|day| *day <= desk.today);
+    let from = told
+        .or(record.certificate.map(|paper| paper.valid_from.0))
+        .map_or_else(String::new, |day| day.to_string());
     wrong_form(&tag).draw(
         &signed,
         &desk.here,

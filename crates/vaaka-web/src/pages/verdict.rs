@@ -10,7 +10,7 @@ use vaaka_store::checks;
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::CheckId;
 use vaaka_store::outcomes::result_of;
-use vaaka_store::{adjustments, ladder as store_ladder, people, plans, registers};
+use vaaka_store::{adjustments, culprits, ladder as store_ladder, people, plans, registers};
 
 use super::check_start;
 use super::ladder::{self, LadderShown, Refused};
@@ -165,6 +165,10 @@ pub(super) async fn draw(
     {
         (Some(one), _) => Some((format!("/adjustments/{}", one.id), "See the adjustment")),
         (None, Some(failed)) => Some((format!("/checks/{failed}/verdict"), "Back to the ladder")),
+        // A trial that was made to tell whose fault a change is stands on no ladder.
+        (None, None) if culprits::was_offered(&mut desk.connection, check.id).await? => {
+            Some(("/culprit".to_owned(), "Whose fault"))
+        }
         (None, None) if check.purpose == "trial" => {
             ladder::failed_before(&mut desk.connection, &check)
                 .await?

@@ -8,10 +8,10 @@ use vaaka_core::history::{
 };
 
 use super::words::{Moment, Word};
-use super::{Computation, Compute, said};
+use super::{Computation, Compute, forecasts, said};
 
 pub fn all() -> Vec<Computation> {
-    vec![Computation::of::<Shapes>(), Computation::of::<Whose>()]
+    vec![Computation::of::<Shapes>(), Computation::of::<Whose>(), forecasts::command()]
 }
 
 struct Shapes;
@@ -50,6 +50,24 @@ struct Series {
     /// Step of the display in the unit of the values; zero where it does not matter.
     #[serde(default)]
     resolution: f64,
+    /// What acts on the values besides, each known only so well: adjustments, the temperature.
+    #[serde(default)]
+    influences: Vec<Influence>,
+}
+
+/// An influence on the values.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct Influence {
+    /// How strongly it acts on each value: 1 from an adjustment on, or degrees about the mean temperature.
+    acts: Vec<f64>,
+    /// How strongly it acts from now on, on the level that is told and forecast: 1 for an adjustment, 0 at the mean temperature.
+    ahead: f64,
+    /// What a one of it does, in the unit of the values.
+    effect: f64,
+    /// Standard uncertainty of that.
+    #[schemars(extend("minimum" = 0))]
+    standard_uncertainty: f64,
 }
 
 /// What is known of a chart.
@@ -208,6 +226,14 @@ fn found(series: &Series) -> Result<Found, String> {
     let points: Vec<(Timestamp, f64)> =
         series.at.iter().map(|at| at.0).zip(series.values.iter().copied()).collect();
     let events: Vec<Timestamp> = series.events.iter().map(|at| at.0).collect();
+    let influences: Vec<history::Influence<'_>> = series
+        .influences
+        .iter()
+        .map(|one| {
+            let Influence { ref acts, ahead, effect, standard_uncertainty } = *one;
+            history::Influence { acts, ahead, effect, standard_uncertainty }
+        })
+        .collect();
     let shape = history::shape(&ShapeInput {
         ground,
         points: &points,
@@ -215,6 +241,7 @@ fn found(series: &Series) -> Result<Found, String> {
         lower: series.lower,
         upper: series.upper,
         resolution: series.resolution,
+        influences: &influences,
         fan: 24,
     })
     .map_err(said)?;
@@ -324,6 +351,8 @@ struct Explanation {
     course: &'static str,
     /// Shift from which on, most likely.
     since: u32,
+    /// Lower end of the 95 % interval of that.
+    since_low: u32,
     /// How far, in sigmas of a check.
     size: f64,
 }
@@ -413,6 +442,7 @@ fn blamed(reads: &Reads) -> Result<Blamed, String> {
                 Course::Stretch => "stretch",
             },
             since: one.since,
+            since_low: one.since_low,
             size: one.size,
         }
     };
@@ -497,6 +527,33 @@ mod tests {
         assert!((sum - 1.0).abs() < 1e-9);
     }
 
+    /// An instrument that was adjusted back at every twentieth check still drifts, and its level is that of now.
+    #[test]
+    fn a_drift_over_adjustments() {
+        let mut adjusted = series(0.25);
+        let moved = |i: usize| f64::from((i > 39) as u8) + f64::from((i > 49) as u8);
+        let values: Vec<f64> = adjusted["values"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .enumerate()
+            .map(|(i, value)| value.as_f64().unwrap() - 2.5 * moved(i))
+            .collect();
+        adjusted["values"] = json!(values);
+        let steps = |from: usize| (0..60).map(|i| f64::from((i > from) as u8)).collect::<Vec<_>>();
+        let bare = adjusted.clone();
+        adjusted["influences"] = json!([39, 49].map(|from| json!({
+            "acts": steps(from), "ahead": 1, "effect": -2.5, "standard_uncertainty": 0.3 })));
+        let found = run(&json!({ "series": [adjusted, bare] })).unwrap();
+        let (known, bare) = (&found["series"][0], &found["series"][1]);
+        assert_eq!(known["told"], "drift", "{known}");
+        assert_ne!(bare["told"], "drift", "{bare}");
+        // 0.25 a check over thirty, less two adjustments of 2.5.
+        let level = |end: &str| known["level"][end].as_f64().unwrap();
+        assert!(level("low") < 2.5 && level("high") > 2.5, "{known}");
+        assert!(known["per_week"]["median"].as_f64().unwrap() > 3.5, "{known}");
+    }
+
     #[test]
     fn what_is_wrong_names_its_series() {
         let mut short = series(0.0);
@@ -508,7 +565,11 @@ mod tests {
         zero["known"]["std_dev"] = json!(0);
         let mut crossed = series(0.0);
         crossed["lower"] = json!(20);
+        let mut influenced = series(0.0);
+        let acts = json!([{ "acts": [1.0], "ahead": 1, "effect": 0, "standard_uncertainty": 1 }]);
+        influenced["influences"] = acts;
         for (wrong, words) in [
+            (influenced, "acts on 1 checks, and there are 60"),
             (short, "3 times and 60 values"),
             (both, "either “baseline” or “known”"),
             (zero, "std_dev"),
@@ -552,6 +613,7 @@ mod tests {
         // Errors fell: the standard grew.
         assert!(first["size"].as_f64().unwrap() > 1.5 && first["named"] == true, "{first}");
         assert!((38..=42).contains(&first["since"].as_u64().unwrap()), "{first}");
+        assert!((34..=40).contains(&first["since_low"].as_u64().unwrap()), "{first}");
         assert_eq!(instrument["explanations"][0]["name"], "B", "{instrument}");
         assert_eq!(none["finding"], "nothing", "{none}");
         let mut short = site("");

@@ -4,6 +4,7 @@
 mod charts;
 mod design;
 mod drawing;
+mod forecasts;
 mod hardness;
 mod history;
 mod materials;

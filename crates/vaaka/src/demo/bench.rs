@@ -24,6 +24,7 @@ use super::generate::Request;
 use super::hardness;
 use super::keeping::audit;
 use super::noise::Noise;
+use super::panels::Blocks;
 use super::registers::{fault, person, plan, register};
 use super::world::LEAD;
 use crate::AppError;
@@ -60,6 +61,12 @@ pub struct Bench {
     pub disturbed: bool,
     pub story_done: bool,
     pub checks_since_adjustment: u32,
+    /// The blocks that it may take, where there are several, and what the one in hand and the stories do to a reading, in
+    /// display units at the largest load.
+    pub blocks: Option<Blocks>,
+    pub extra: f64,
+    /// Its first check, for what cannot end before it began.
+    pub first_at: Option<Timestamp>,
 }
 
 impl Bench {
@@ -95,7 +102,7 @@ impl Bench {
         Self::of(world, gear, &view, &blocks, request)
     }
 
-    fn of(
+    pub fn of(
         world: &World,
         gear: &'static Gear,
         view: &PlanView,
@@ -153,11 +160,19 @@ impl Bench {
             disturbed: false,
             story_done: false,
             checks_since_adjustment: 0,
+            blocks: None,
+            extra: 0.0,
+            first_at: None,
         })
     }
 
     pub fn days_before_end(&self, at: Timestamp) -> f64 {
         self.ends_at.duration_since(at).as_secs_f64() / 86_400.0
+    }
+
+    /// Whether it was checked so many days before the end, at least.
+    pub fn checked_before(&self, days: f64) -> bool {
+        self.first_at.is_some_and(|first| self.days_before_end(first) > days)
     }
 
     /// Everything that happens at this instrument in one shift.
@@ -168,6 +183,13 @@ impl Bench {
         visit: Visit,
     ) -> Result<(), AppError> {
         let left = self.days_before_end(visit.at);
+        if let Some((kind, note)) = self.ends_story(left) {
+            self.story_done = true;
+            let at = visit.at - SignedDuration::from_mins(35);
+            self.event(world, kind, note, person(LEAD), None, at)?;
+        }
+        self.first_at.get_or_insert(visit.at);
+        self.take_block(noise, visit.at, visit.who);
         if let Story::Knocked { knock, levelled, .. } = self.gear.story {
             if left <= knock && !self.story_done {
                 self.disturbed = true;

@@ -160,7 +160,12 @@ impl Book {
                 ..ChartPoint::new(at, point.value)
             },
         ));
-        self.slot.recent.push(PastPoint { ordinal, measured_at: at, value: point.value });
+        self.slot.recent.push(PastPoint {
+            ordinal,
+            measured_at: at,
+            value: point.value,
+            temperature: point.temperature,
+        });
         if self.slot.recent.len() > DRIFT_WINDOW {
             self.slot.recent.remove(0);
         }

@@ -2,6 +2,7 @@
 
 use vaaka_core::method::gauge::Presentation;
 use vaaka_core::method::{Place, Travel};
+use vaaka_core::round::DueRule;
 
 use super::gear::{Family, Form, GaugePlan, Gear, Story};
 
@@ -29,6 +30,7 @@ const PRESSURE: GaugePlan = GaugePlan {
         "Vented, then disconnected; drops wiped up.",
         "Reference capped and back in its case.",
     ],
+    due: DueRule::EachShift,
 };
 
 const TEMPERATURE: GaugePlan = GaugePlan {
@@ -51,6 +53,7 @@ const TEMPERATURE: GaugePlan = GaugePlan {
     ],
     preparation: &["Well clean and dry.", "Probe pushed down to the mark."],
     closing: &["Well set to 40 °C, probe on the rack.", "Lid on once it is cool."],
+    due: DueRule::EachShift,
 };
 
 const MICROMETER: GaugePlan = GaugePlan {
@@ -73,6 +76,7 @@ const MICROMETER: GaugePlan = GaugePlan {
         "Faces together with the ratchet: it shows zero.",
     ],
     closing: &["Blocks oiled and back in their case.", "Micrometer open by a turn and in its box."],
+    due: DueRule::EachShift,
 };
 
 const CALLIPER: GaugePlan = GaugePlan {
@@ -89,6 +93,7 @@ const CALLIPER: GaugePlan = GaugePlan {
         "Jaws shut: it shows zero.",
     ],
     closing: &["Blocks oiled and back in their case.", "Calliper wiped, switched off."],
+    due: DueRule::EachShift,
 };
 
 /// The gauges.

@@ -146,6 +146,8 @@ pub struct GaugePlan {
     pub preparation: &'static [&'static str],
     /// Closing.
     pub closing: &'static [&'static str],
+    /// How often it is due.
+    pub due: DueRule,
 }
 
 /// Form of a limit.
@@ -212,7 +214,8 @@ impl Gear {
     /// How often it is due: what drifts slowly is checked once a week.
     pub fn due_rule(&self) -> DueRule {
         match self.family {
-            Family::Scale { .. } | Family::Gauge(_) => DueRule::EachShift,
+            Family::Scale { .. } => DueRule::EachShift,
+            Family::Gauge(plan) => plan.due,
             Family::Spectrum | Family::Hardness(_) | Family::Moisture(_) => DueRule::EachWeek,
         }
     }

@@ -15,6 +15,7 @@ use super::hardness;
 use super::mill;
 use super::moisture::METERS;
 use super::noise::Noise;
+use super::panels;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
 use super::signals;
@@ -94,6 +95,24 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
             let done_by = at + SignedDuration::from_mins(i64::from(gear.minutes) + 3);
             // Now and then a check is missed: it is absent, and no line is drawn over it.
             if done_by > request.ends_at || (!current && noise.chance(0.012)) {
+                continue;
+            }
+            let shift = ShiftId(next(index));
+            let who = on_duty(index, span.business_date, noise);
+            bench.shift(&mut world, noise, Visit { shift, at, who })?;
+        }
+    }
+    // Walked after the others, so that these keep their numbers.
+    let mut panels = panels::benches(&mut world, first, request)?;
+    for (index, span) in spans.iter().enumerate().filter(|(_, span)| span.label == "Morning") {
+        let begun = span.starts_at > request.ends_at;
+        if begun || weekend.contains(&span.business_date) && span.business_date > first {
+            continue;
+        }
+        let mut at = span.starts_at + SignedDuration::from_mins(150);
+        for (bench, noise) in &mut panels {
+            at += SignedDuration::from_mins(i64::from(bench.gear.minutes) + noise.whole(1, 5));
+            if at + SignedDuration::from_mins(8) > request.ends_at || noise.chance(0.012) {
                 continue;
             }
             let shift = ShiftId(next(index));

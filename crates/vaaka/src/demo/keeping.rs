@@ -44,7 +44,7 @@ impl Bench {
             Story::Failed { error, .. } if self.disturbed => error,
             _ => 0.0,
         };
-        share * (gear.bias + season + story + self.adjusted_by + disturbance)
+        share * (gear.bias + season + story + self.adjusted_by + self.extra + disturbance)
     }
 
     /// What the display shows for a step: indication and added weights.

@@ -1,15 +1,19 @@
 //! Writes a world into an empty database, in one transaction.
 
 use diesel_async::{AsyncConnection, AsyncPgConnection};
-use vaaka_store::{StoreError, bulk};
+use jiff::{SignedDuration, Timestamp};
+use vaaka_store::ids::{CheckId, InstrumentId};
+use vaaka_store::rows::Check;
+use vaaka_store::{At, StoreError, bulk, culprits};
 
-use super::World;
+use super::{World, panels};
 
 /// Writes everything or nothing.
 ///
 /// # Errors
 /// [`StoreError`].
 pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<(), StoreError> {
+    let looked = looked_at(&world);
     connection
         .transaction(async |connection| {
             bulk::insert(connection, world.people).await?;
@@ -47,5 +51,38 @@ pub async fn load(connection: &mut AsyncPgConnection, world: World) -> Result<()
             bulk::insert(connection, world.audit).await?;
             bulk::finish(connection).await
         })
-        .await
+        .await?;
+    // As it was said when it came: each looks no further than its own day.
+    for (check, at) in looked {
+        culprits::say(connection, check, at).await?;
+    }
+    Ok(())
+}
+
+/// The checks at which it was looked at whose fault a change is: the first signal after each moment, of the gauges that
+/// tell it.
+fn looked_at(world: &World) -> Vec<(CheckId, Timestamp)> {
+    let Some(ends_at) = world.checks.iter().filter_map(|check| check.closed_at).max() else {
+        return vec![];
+    };
+    let gauges: Vec<InstrumentId> = world
+        .instruments
+        .iter()
+        .filter(|one| one.tag.starts_with("P-5") || one.tag.starts_with("F-5"))
+        .map(|one| one.id)
+        .collect();
+    let own = |check: &&Check| gauges.contains(&check.instrument_id) && check.closed_at.is_some();
+    let checks: Vec<&Check> = world.checks.iter().filter(own).collect();
+    let first = checks.iter().map(|check| check.opened_at).min();
+    panels::LOOKED
+        .iter()
+        .filter_map(|days| {
+            let back = SignedDuration::from_secs((days * 86_400.0) as i64);
+            let moment = At(ends_at.0.checked_sub(back).ok()?);
+            let check = checks.iter().find(|check| check.opened_at >= moment)?;
+            let at = check.closed_at?.0;
+            // Of a history that begins later there was nothing to say.
+            (first? < moment).then_some((check.id, at))
+        })
+        .collect()
 }

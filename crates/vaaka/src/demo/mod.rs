@@ -15,6 +15,7 @@ mod load;
 mod mill;
 mod moisture;
 mod noise;
+mod panels;
 mod registers;
 mod scales;
 mod signals;

@@ -176,6 +176,13 @@ pub fn register(
     id: i64,
     first: Date,
 ) -> Result<PlanView, AppError> {
+    let (instrument, set_up) = registered(gear, id, id)?;
+    world.set_ups.push(set_up);
+    world.instruments.push(instrument.clone());
+    plan(world, gear, (&instrument, SetUpId(id)), &[StandardId(next(gear.set))], first)
+}
+
+fn registered(gear: &Gear, id: i64, set_up: i64) -> Result<(Instrument, SetUp), AppError> {
     let instrument = Instrument {
         id: InstrumentId(id),
         tag: gear.tag.to_owned(),
@@ -204,8 +211,8 @@ pub fn register(
         configuration_names: vec![],
         configuration_values: vec![],
     };
-    world.set_ups.push(SetUp {
-        id: SetUpId(id),
+    let set_up = SetUp {
+        id: SetUpId(set_up),
         instrument_id: InstrumentId(id),
         name: "as installed".into(),
         probe: String::new(),
@@ -214,9 +221,22 @@ pub fn register(
         in_use: true,
         state: "in_service".to_owned(),
         restricted_to: None,
-    });
+    };
+    Ok((instrument, set_up))
+}
+
+/// The same for an instrument that is registered after others, with cells of their own, by a kind of standards.
+pub fn register_on(
+    world: &mut World,
+    gear: &Gear,
+    (id, set_up): (i64, i64),
+    standards: &[StandardId],
+    first: Date,
+) -> Result<PlanView, AppError> {
+    let (instrument, set_up) = registered(gear, id, set_up)?;
+    world.set_ups.push(set_up.clone());
     world.instruments.push(instrument.clone());
-    plan(world, gear, (&instrument, SetUpId(id)), &[StandardId(next(gear.set))], first)
+    plan(world, gear, (&instrument, set_up.id), standards, first)
 }
 
 /// A plan of an instrument that is registered, in force from the first day; returned as the store would.
@@ -235,6 +255,7 @@ pub fn plan(
         set_up_id: set_up,
         name: match gear.due_rule() {
             DueRule::EachWeek => format!("{} each week", gear.name),
+            DueRule::EachDay => format!("{} each day", gear.name),
             _ => format!("{} each shift", gear.name),
         },
         method_key: gear.method_key().to_owned(),
@@ -251,7 +272,11 @@ pub fn plan(
         created_by: person(LEAD),
         approved_by: Some(person(SECOND_LEAD)),
         approved_at: Some(At(approved)),
-        standard_kind: gear.any_of_kind.then(|| SETS[gear.set].kind.to_owned()),
+        standard_kind: standards
+            .first()
+            .and_then(|id| world.standards.iter().find(|one| one.id == *id))
+            .filter(|_| gear.any_of_kind)
+            .map(|one| one.kind.clone()),
         unit: instrument.unit.clone(),
         resolution: instrument.resolution,
         range_low: instrument.range_low,

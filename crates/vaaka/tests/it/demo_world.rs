@@ -1,8 +1,9 @@
 //! The demo world: seeded, ends with the current shift on any day, and tells its stories.
 
-use jiff::Timestamp;
+use jiff::{SignedDuration, Timestamp};
 use vaaka::demo::{Request, generate};
 use vaaka_core::chart::Side;
+use vaaka_core::history::{CrossRead, Culprit, Finding, Suspect, culprit};
 use vaaka_core::judgement::{Reason, Verdict};
 
 use crate::support::now;
@@ -114,8 +115,8 @@ fn it_looks_like_real_data() {
         world.checks.iter().map(|check| check.opened_by).collect();
     assert!(people.len() >= 4);
     // Missed shifts leave gaps: fewer checks than scales times shifts, but not many fewer.
-    let (each_shift, weekly, weeks) = (11, 4, 9);
-    let most = each_shift * 3 * 60 + weekly * weeks;
+    let (each_shift, each_day, weekly, weeks) = (11, 6, 4, 9);
+    let most = (each_shift * 3 + each_day) * 60 + weekly * weeks;
     let made = world.checks.iter().filter(|check| check.state == "concluded").count();
     assert!(made < most && made > most * 85 / 100, "{made} of {most}");
 }
@@ -148,4 +149,89 @@ fn no_forecast_of_a_year_points_against_its_signal() {
         }
     }
     assert!(told > 10, "the year tells {told} forecasts");
+}
+
+/// What is said of the sheet gauges so many days before the end.
+fn said(world: &vaaka::demo::World, days: f64) -> (Culprit, Vec<String>) {
+    let back = |days: f64| now() - SignedDuration::from_secs((days * 86_400.0) as i64);
+    let (from, until) = (back(days + 110.0), back(days));
+    let mut names: Vec<String> = Vec::new();
+    let mut number = |kind: &str, name: &str| {
+        let all = format!("{kind} {name}");
+        names.iter().position(|one| *one == all).unwrap_or_else(|| {
+            names.push(all);
+            names.len() - 1
+        })
+    };
+    let mut points: Vec<_> = world
+        .points
+        .iter()
+        .filter(|point| point.ordinal.is_some())
+        .filter(|point| point.measured_at.0 >= from && point.measured_at.0 <= until)
+        .filter_map(|point| {
+            let check = world.checks.iter().find(|check| check.id == point.check_id)?;
+            let own = world.instruments.iter().find(|one| one.id == check.instrument_id)?;
+            let is_gauge = own.family == "length gauge" && own.resolution.to_string() == "0.001";
+            (is_gauge && own.tag != "F-11").then_some((point, check, own))
+        })
+        .collect();
+    points.sort_by_key(|(point, ..)| point.measured_at);
+    let reads: Vec<CrossRead> = points
+        .into_iter()
+        .map(|(point, check, own)| {
+            let certificate = world.certificates.iter().find(|one| one.id == check.certificate_id);
+            let lot = certificate.unwrap().lot_id;
+            let lot = world.lots.iter().find(|one| one.id == lot).unwrap();
+            CrossRead {
+                shift: u32::try_from(point.measured_at.0.duration_since(from).as_hours() / 24)
+                    .unwrap(),
+                instrument: number("instrument", &own.tag),
+                standard: number("standard", &lot.lot),
+                person: number("person", &check.opened_by.to_string()),
+                area: number("area", &own.area_id.to_string()),
+                epoch: usize::try_from(point.segment_id.0).unwrap(),
+                error: point.value,
+            }
+        })
+        .collect();
+    (culprit(&reads).unwrap(), names)
+}
+
+/// Each story of the sheet gauges is told as what it is, and the crossing that is too thin is told as that.
+#[test]
+fn whose_fault_each_story_is() {
+    let world = world(365, now());
+    let named = |days: f64| -> Vec<String> {
+        let (found, names) = said(&world, days);
+        let mut all: Vec<String> = match &found.finding {
+            Finding::Named(all) => all
+                .iter()
+                .map(|one| match one {
+                    Suspect::Instrument(id)
+                    | Suspect::Standard(id)
+                    | Suspect::Person(id)
+                    | Suspect::Area(id) => names[*id].clone(),
+                })
+                .collect(),
+            Finding::Nothing | Finding::CannotTell(_) => vec![],
+        };
+        all.sort();
+        all
+    };
+    let (thin, names) = said(&world, 338.0);
+    let Finding::CannotTell(among) = &thin.finding else { panic!("{thin:?}") };
+    let of = |one: &Suspect| match one {
+        Suspect::Instrument(id)
+        | Suspect::Standard(id)
+        | Suspect::Person(id)
+        | Suspect::Area(id) => names[*id].as_str(),
+    };
+    let among: Vec<&str> = among.iter().map(of).collect();
+    assert!(among.contains(&"instrument F-53") && among.contains(&"standard VL-0304"), "{among:?}");
+    assert_eq!(named(300.0), ["standard VL-0302"], "the block that chipped");
+    assert_eq!(named(216.0), ["person 2"], "another hand");
+    // The other hand is in its window as well.
+    assert!(named(174.0).contains(&"area 2".to_owned()), "two warm weeks in the press hall");
+    assert!(named(100.0).contains(&"standard VL-0303".to_owned()), "the block that dries");
+    assert!(named(56.0).contains(&"instrument F-52".to_owned()), "it drifts on two blocks");
 }

@@ -946,3 +946,110 @@ async fn whose_fault() {
     let odds = page.all("table.round tbody tr").join("\n");
     assert!(odds.contains("R-02"), "{odds}");
 }
+
+/// Every forecast that was told is scored: those of the tank scale's drift are not over, and the straight line stands beside
+/// them; as a table each has what the line would have told.
+#[tokio::test(flavor = "multi_thread")]
+async fn how_right_the_forecasts_were() {
+    let server = Server::demo().await;
+    let bench = ilma(&server).await;
+    let page = bench.get("/forecasts/score").await;
+    assert_eq!(page.status, StatusCode::OK, "{}", page.text);
+    let shares = page.all("table.round:first-of-type tbody tr");
+    assert!(shares.iter().any(|row| row.contains("straight line")), "{shares:?}");
+    let table = bench.get("/export/forecast-scores.json").await.text;
+    let table: serde_json::Value = serde_json::from_str(&table).unwrap();
+    let tank: Vec<&serde_json::Value> =
+        table.as_array().unwrap().iter().filter(|row| row["instrument"] == "R-02").collect();
+    assert!(tank.len() >= 3, "{table}");
+    // What is told at each check lies ahead of it.
+    for row in &tank {
+        assert!(row["earliest"].as_str() > row["told_at"].as_str(), "{row}");
+        assert_eq!(row["line_outcome"].is_null(), row["line_at"].is_null(), "{row}");
+    }
+    assert!(tank.iter().any(|row| row["outcome"] == "open"), "{table}");
+    assert!(
+        page.all("table.round tbody tr").iter().any(|row| row.contains("its time is not over")),
+        "{}",
+        page.text
+    );
+}
+
+/// A drift that may take the scale outside before its next check makes it due in each shift, where its plan says so; after an
+/// adjustment the forecast speaks of nothing any more.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_forecast_makes_a_check_due() {
+    let server = Server::demo().await;
+    let mut owner = server.owner().await;
+    let aino = Bench::aino(&server.base).await;
+    let with = async |owner: &mut diesel_async::AsyncPgConnection, triggers: &str| {
+        let query = format!(
+            "SET session_replication_role = replica;
+             UPDATE plan_versions v SET due_rule = 'each_month', due_triggers = '{triggers}'
+             FROM plans p JOIN instruments i ON i.id = p.instrument_id
+             WHERE p.id = v.plan_id AND i.tag = 'R-02'"
+        );
+        diesel_async::SimpleAsyncConnection::batch_execute(owner, &query).await.unwrap();
+    };
+    let due = async || {
+        let rows = aino.get("/").await.all("table.round tbody tr");
+        rows.into_iter().find(|row| row.contains("R-02"))
+    };
+    with(&mut owner, "{}").await;
+    assert_eq!(due().await, None, "once a month, and done today");
+    with(&mut owner, "{forecast}").await;
+    // Its soonest check outside is days away: not yet.
+    assert_eq!(due().await, None);
+    // The same verdict with a crossing that may come tomorrow morning.
+    let sooner = "SET session_replication_role = replica;
+        UPDATE results r SET verdict = jsonb_set(verdict, '{reasons}', (SELECT jsonb_agg(CASE
+            WHEN reason->>'kind' = 'drifting' THEN jsonb_set(reason, '{drift,first_check,earliest}', to_jsonb(c.opened_at + interval '9 hours'))
+            ELSE reason END) FROM jsonb_array_elements(r.verdict->'reasons') reason))
+        FROM checks c JOIN instruments i ON i.id = c.instrument_id
+        WHERE r.check_id = c.id AND i.tag = 'R-02' AND r.verdict->'reasons' @> '[{\"kind\": \"drifting\"}]'";
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, sooner).await.unwrap();
+    let row = due().await.expect("it may be outside before its next check");
+    assert!(row.contains("a drift may take it outside"), "{row}");
+    // What moved the level since speaks of another level.
+    let moved = "INSERT INTO instrument_events (instrument_id, kind, note, affects_measurement, at, person_id)
+        SELECT id, 'repaired', 'new cell', true, now(), (SELECT min(id) FROM people) FROM instruments WHERE tag = 'R-02'";
+    let moved = moved.replace("now()", &format!("'{}'::timestamptz", now()));
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &moved).await.unwrap();
+    assert_eq!(due().await, None);
+}
+
+/// What is said of whose fault a change is, is looked at when a signal comes, and kept as it was said.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_was_said_is_kept() {
+    let server = Server::demo().await;
+    let mut owner = server.owner().await;
+    let bench = ilma(&server).await;
+    let check = number(
+        &server.database,
+        "SELECT max(c.id) AS number FROM checks c JOIN instruments i ON i.id = c.instrument_id WHERE i.tag = 'R-02'",
+    )
+    .await;
+    vaaka_store::culprits::say(&mut owner, vaaka_store::ids::CheckId(check), now()).await.unwrap();
+    vaaka_store::culprits::say(&mut owner, vaaka_store::ids::CheckId(check), now()).await.unwrap();
+    let said = vaaka_store::culprits::said(&mut owner, 9).await.unwrap();
+    let newest = &said[0];
+    let explanations = newest.explanations().unwrap();
+    assert!(explanations.iter().any(|one| one.name.contains("R-02")), "{explanations:?}");
+    for one in &explanations {
+        assert!(one.since_low <= one.since, "{one:?}");
+    }
+    let page = bench.get("/culprit").await;
+    let line =
+        page.all("table.round tbody tr").into_iter().find(|row| row.contains("R-02")).unwrap();
+    assert!(!line.is_empty());
+    assert!(page.words("body").contains("as it was said then"), "{}", page.text);
+    // The same again is not said twice.
+    let again = said.iter().filter(|one| one.at == newest.at).count();
+    assert_eq!(again, 1, "{said:?}");
+    let kept = diesel_async::SimpleAsyncConnection::batch_execute(
+        &mut owner,
+        "DELETE FROM culprit_findings",
+    )
+    .await;
+    assert!(kept.is_err(), "what was said stands");
+}

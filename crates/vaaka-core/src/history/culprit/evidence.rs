@@ -42,6 +42,8 @@ pub(super) struct Evidence {
     /// Logarithm of the Bayes factor against nothing, averaged over course, onset and size.
     pub ln: f64,
     pub best: Best,
+    /// Lower end of the 95 % interval of the onset, over courses and sizes.
+    pub earliest: f64,
 }
 
 /// An explanation that is projected out: its whitened columns and what its prior leaves of them.
@@ -223,5 +225,15 @@ pub(super) fn of(site: &Site, touched: &Touched, known: Option<&Known>) -> Evide
         .max_by(|a, b| a.0.total_cmp(&b.0))
         .map_or((0.0, nothing), |(ln, best)| (*ln, *best));
     let sum: f64 = all.iter().map(|(ln, _)| (ln - most).exp()).sum();
-    Evidence { ln: if all.is_empty() { 0.0 } else { most + sum.ln() }, best }
+    all.sort_by(|a, b| a.1.from.total_cmp(&b.1.from));
+    let mut below = 0.0;
+    let earliest = all.iter().find(|(ln, _)| {
+        below += (ln - most).exp();
+        below >= 0.025 * sum
+    });
+    Evidence {
+        ln: if all.is_empty() { 0.0 } else { most + sum.ln() },
+        best,
+        earliest: earliest.map_or(best.from, |(_, one)| one.from),
+    }
 }

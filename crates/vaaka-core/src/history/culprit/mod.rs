@@ -74,6 +74,8 @@ pub struct Inclusion {
     pub course: Course,
     /// Shift from which on, most likely.
     pub since: u32,
+    /// Lower end of the 95 % interval of that: what rested on it is looked back over from here.
+    pub since_low: u32,
     /// How far, in sigmas of a check; for a standard towards larger values of the standard.
     pub size: f64,
 }
@@ -180,6 +182,7 @@ pub fn culprit(reads: &[CrossRead]) -> Result<Culprit, StatsError> {
                 probability: probability(ln_one + found[index].ln) + among,
                 course: best.course,
                 since: site.shift_at(best.from),
+                since_low: site.shift_at(found[index].earliest.min(best.from)),
                 size: best.size,
             };
             (index, inclusion)

@@ -1,8 +1,13 @@
 //! What the points of a chart have done, with how likely each explanation is.
 
-use vaaka_core::history::{Posterior, SHAPE_WINDOW, Told, ToldShape};
-use vaaka_core::judgement::shape_words;
+use vaaka_core::chart::Side;
+use vaaka_core::check::TemperatureEffect;
+use vaaka_core::history::{Posterior, SHAPE_WINDOW, Told, ToldShape, drift_of_shape};
+use vaaka_core::judgement::{drift_words, shape_words};
+use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
+use vaaka_core::stats::student_t;
 
+use super::adjusted::OverAdjustments;
 use super::read::Read;
 use crate::shell::Here;
 
@@ -24,6 +29,10 @@ pub(super) struct Changes {
     pub odds: Vec<Odds>,
     /// What would take it back.
     pub taken_back: Option<String>,
+    /// What the instrument does over its adjustments.
+    pub over: Option<String>,
+    /// What a degree does.
+    pub temperature: Option<String>,
     /// How many checks were looked at, and how much they resemble each other.
     pub rests_on: String,
 }
@@ -74,12 +83,54 @@ pub(super) fn changes(read: &Read, here: &Here) -> Option<Changes> {
         },
         odds: odds.into(),
         taken_back,
+        over: read.over.as_ref().map(|over| over_words(over, &read.view.stream.unit, here)),
+        temperature: read
+            .temperature
+            .map(|effect| temperature_words(&effect, &read.view.stream.unit)),
         rests_on: if shape.points < SHAPE_WINDOW {
             format!("From the baseline and the {} checks after it; {like}.", shape.points)
         } else {
             format!("From what the baseline left and the newest {} checks; {like}.", shape.points)
         },
     })
+}
+
+/// "Over its 3 adjustments it drifts by …".
+fn over_words(over: &OverAdjustments, unit: &str, here: &Here) -> String {
+    let shape = &over.shape;
+    let times = match over.count {
+        1 => "its adjustment".to_owned(),
+        count => format!("its {count} adjustments"),
+    };
+    let rising = shape.per_week.is_some_and(|slope| slope.median > 0.0);
+    let side = if rising { Side::Above } else { Side::Below };
+    match (shape.told, drift_of_shape(side, shape)) {
+        (Told::Drift, Some(drift)) => {
+            format!("Over {times} it drifts on: {}.", drift_words(&drift, unit, &here.zone))
+        }
+        (Told::Flat, _) => {
+            format!("Over {times} it does not drift: without them it would stand where it stood.")
+        }
+        _ => format!("Over {times}: {}", shape_words(&ToldShape::from(shape), unit, &here.zone)),
+    }
+}
+
+/// "A degree does +0.3 g (95 %: 0.1 to 0.5), …".
+fn temperature_words(effect: &TemperatureEffect, unit: &str) -> String {
+    let freedom = effect.degrees_of_freedom.unwrap_or(1_000) as f64;
+    let half = student_t(0.95, freedom).unwrap_or(2.0) * effect.standard_uncertainty;
+    let places = decimals_for(half);
+    let show = |value: f64| show_signed_float(value, places);
+    let sure = (effect.per_degree - half) * (effect.per_degree + half) > 0.0;
+    format!(
+        "A degree does {} {unit} (95 %: {} to {}){}, as its baseline knows it from {} to {} °C. It is taken into account when a change is looked for; no value is corrected by it.",
+        show(effect.per_degree),
+        show(effect.per_degree - half),
+        show(effect.per_degree + half),
+        if sure { "" } else { ", which is not told from nothing" },
+        show_float(effect.span.0, 1),
+        show_float(effect.span.1, 1),
+    )
 }
 
 /// A probability, never told as sure.

@@ -4,13 +4,13 @@ use std::collections::HashSet;
 
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
-use rust_decimal::Decimal;
-use vaaka_core::adjustment::{AppliedCorrection, Correction, uncorrected_drift};
+use vaaka_core::adjustment::uncorrected_drift;
 use vaaka_core::history::{FanPoint, Interval};
-use vaaka_core::quantity::{Unit, to_f64};
+use vaaka_core::quantity::to_f64;
 use vaaka_store::charts::PointView;
 use vaaka_store::rows::Point;
 
+use super::adjusted::corrections;
 use super::panes::gap_of;
 use super::read::Read;
 use super::row::{TableRow, decimals, state_of};
@@ -281,44 +281,11 @@ fn drawn_point(
     }
 }
 
-/// The counted errors with every adjustment taken out again; empty where nobody adjusted. Where the
-/// amount was not noted, it is as left less as found.
+/// The counted errors with every adjustment taken out again; empty where nobody adjusted.
 fn uncorrected(read: &Read) -> Vec<(f64, f64)> {
-    let Ok(unit) = read.view.stream.unit.parse::<Unit>() else { return vec![] };
-    let convert = |value: Decimal, from: &str| {
-        let from = from.parse::<Unit>().ok()?;
-        from.try_convert(value, unit).ok().map(to_f64)
-    };
-    let nominal = read
-        .view
-        .stream
-        .nominal
-        .and_then(|value| convert(value, &read.view.instrument.unit))
-        .unwrap_or(0.0);
     let points = course(read);
-    let value_near = |at: Timestamp, before: bool| {
-        let mut found = points.iter().filter(|(time, _)| before == (*time <= at));
-        if before { found.next_back() } else { found.next() }.map(|(_, value)| *value)
-    };
-    let corrections: Vec<AppliedCorrection> = read
-        .events
-        .iter()
-        .filter(|(event, _)| event.kind == "adjusted")
-        .filter_map(|(event, _)| {
-            let at = event.at.0;
-            let gain = event.applied_gain.map_or(0.0, to_f64);
-            match (event.applied_correction, &event.unit) {
-                (Some(amount), Some(of)) => {
-                    let correction = Correction { offset: convert(amount, of)?, gain };
-                    Some(AppliedCorrection::known(at, correction, nominal))
-                }
-                _ => {
-                    let (found, left) = (value_near(at, true)?, value_near(at, false)?);
-                    Some(AppliedCorrection::between(at, found, left, 0.0))
-                }
-            }
-        })
-        .collect();
+    let (stream, instrument) = (&read.view.stream, &read.view.instrument);
+    let corrections = corrections(stream, instrument, &read.events, &points);
     if corrections.is_empty() {
         return vec![];
     }

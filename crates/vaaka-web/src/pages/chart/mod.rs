@@ -1,6 +1,7 @@
 //! One control chart: points, limits, tolerance apart from them, events, the drift watcher, and
 //! the finding in words.
 
+mod adjusted;
 pub mod beside;
 mod cards;
 mod changes;

@@ -3,7 +3,7 @@
 use futures_util::try_join;
 use jiff::Timestamp;
 use vaaka_core::chart::ChartDesign;
-use vaaka_core::check::{ShapeAround, drift_taken_back, segment_shape};
+use vaaka_core::check::{ShapeAround, TemperatureEffect, drift_taken_back, segment_shape};
 use vaaka_core::history::{Drift, Shape};
 use vaaka_core::judgement::Verdict;
 use vaaka_core::method::Input;
@@ -19,6 +19,7 @@ use vaaka_store::standing::{Of, Standings};
 use vaaka_store::stretches::{self, Stretch};
 use vaaka_store::{At, Connection, Store, StoreError, entries, registers, studies};
 
+use super::adjusted::{OverAdjustments, over_adjustments};
 use super::window::Window;
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -47,6 +48,10 @@ pub(in crate::pages) struct Read {
     /// What the points of the segment have done, events among them, and how many more checks at the level of now would
     /// take a drift back; none before there are limits.
     pub shape: Option<(Shape, Option<u32>)>,
+    /// What the instrument has done over its adjustments, where it was adjusted since its baseline.
+    pub over: Option<OverAdjustments>,
+    /// What a degree does, where the baseline knows it.
+    pub temperature: Option<TemperatureEffect>,
     pub drift: Option<Drift>,
     /// Conditions that the newest check asked for: key of the step, name with unit.
     pub conditions: Conditions,
@@ -157,6 +162,8 @@ struct Around {
     last: Option<BriefPoint>,
     standing: Standing,
     shape: Option<(Shape, Option<u32>)>,
+    over: Option<OverAdjustments>,
+    temperature: Option<TemperatureEffect>,
     drift: Option<Drift>,
     siblings: Vec<Stream>,
     span: (Timestamp, Timestamp),
@@ -179,6 +186,8 @@ impl Around {
             last: self.last,
             standing: self.standing,
             shape: self.shape,
+            over: self.over,
+            temperature: self.temperature,
             drift: self.drift,
             siblings: self.siblings,
             conditions: vec![],
@@ -225,7 +234,16 @@ async fn read_around(
         (Some(segment), Some(design)) if view.stream.derived.is_none() => {
             shape_of(connection, segment, design, &events, brief.first()).await?
         }
-        _ => None,
+        _ => (None, None),
+    };
+    let (shape, temperature) = shape;
+    let over = if view.stream.derived.is_none() {
+        let noted = noted_events(&events);
+        let around = around_of(&noted, brief.first());
+        over_adjustments(connection, (&view.stream, &view.instrument), &segments, &events, &around)
+            .await?
+    } else {
+        None
     };
     // A forecast belongs to a signal that stands, in the segment that it was told of: after a release or an adjustment
     // it speaks of what is over. It is the verdict's, as on every other screen.
@@ -247,6 +265,8 @@ async fn read_around(
         last: brief.into_iter().next(),
         standing,
         shape,
+        over,
+        temperature,
         drift,
         siblings,
         span: (from, now),
@@ -281,28 +301,35 @@ pub(super) async fn conditions_of(
 /// Moments at which the level of a drift is drawn.
 const FAN: usize = 24;
 
-/// What the newest points of a segment have done.
+/// Moments at which something happened that may have moved the level.
+fn noted_events(events: &[(InstrumentEvent, String)]) -> Vec<Timestamp> {
+    let affects = events.iter().filter(|(event, _)| event.affects_measurement);
+    affects.map(|(event, _)| event.at.0).collect()
+}
+
+fn around_of<'a>(events: &'a [Timestamp], newest: Option<&BriefPoint>) -> ShapeAround<'a> {
+    ShapeAround {
+        events,
+        lower: newest.and_then(|point| point.lower_tolerance_limit),
+        upper: newest.and_then(|point| point.upper_tolerance_limit),
+        fan: FAN,
+    }
+}
+
+/// What the newest points of a segment have done, and what a degree does.
 async fn shape_of(
     connection: &Connection,
     segment: &Segment,
     design: &ChartDesign,
     events: &[(InstrumentEvent, String)],
     newest: Option<&BriefPoint>,
-) -> Result<Option<(Shape, Option<u32>)>, WebError> {
+) -> Result<(Option<(Shape, Option<u32>)>, Option<TemperatureEffect>), WebError> {
     let points = charts::recent_points(connection, segment.id).await?;
-    let events: Vec<Timestamp> = events
-        .iter()
-        .filter(|(event, _)| event.affects_measurement)
-        .map(|(event, _)| event.at.0)
-        .collect();
-    let around = ShapeAround {
-        events: &events,
-        lower: newest.and_then(|point| point.lower_tolerance_limit),
-        upper: newest.and_then(|point| point.upper_tolerance_limit),
-        fan: FAN,
-    };
+    let events = noted_events(events);
+    let around = around_of(&events, newest);
+    let temperature = TemperatureEffect::of_baseline(design, &points);
     // Too few points, or no scatter at all: nothing is said of them.
-    let Ok(shape) = segment_shape(design, &points, &around) else { return Ok(None) };
+    let Ok(shape) = segment_shape(design, &points, &around) else { return Ok((None, temperature)) };
     let taken_back = drift_taken_back(design, &points, &around).ok().flatten();
-    Ok(Some((shape, taken_back)))
+    Ok((Some((shape, taken_back)), temperature))
 }
