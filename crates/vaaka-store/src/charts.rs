@@ -9,8 +9,8 @@ use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
 use vaaka_boxed::boxed;
 use vaaka_core::chart::{ChartDesign, ChartState, SigmaSource};
-use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot, known_chart};
-use vaaka_core::history::{Drift, LevelEstimate, estimate_level};
+use vaaka_core::check::{DRIFT_WINDOW, PastPoint, StreamSlot, segment_level};
+use vaaka_core::history::{Drift, LevelEstimate};
 
 use crate::ids::{CheckId, InstrumentId, SegmentId, SetUpId, StreamId};
 use crate::prepared::{Bind, Condition, prepared};
@@ -873,8 +873,7 @@ pub async fn levels_of(
         let Some(design) = slot.design.as_ref().filter(|design| design.is_statistical()) else {
             continue;
         };
-        let values: Vec<f64> = slot.recent.iter().map(|past| past.value).collect();
-        let estimate = estimate_level(&values, known_chart(design));
+        let estimate = segment_level(design, &slot.recent);
         found.insert(slot.key, ChartLevel { estimate, sigma: design.sigma });
     }
     Ok(found)

@@ -7,8 +7,7 @@ use rust_decimal::Decimal;
 use vaaka_boxed::boxed;
 use vaaka_core::adjustment::Correction;
 use vaaka_core::chart::ChartState;
-use vaaka_core::check::{StreamSlot, known_chart};
-use vaaka_core::history::estimate_level;
+use vaaka_core::check::{StreamSlot, segment_level};
 use vaaka_core::judgement::Characteristic;
 use vaaka_core::method::{Method, PlanSpec, RunState};
 use vaaka_core::quantity::{Unit, to_f64};
@@ -180,8 +179,7 @@ pub async fn open_after_event(
         let left = match (effect_on(&stream, &what, display)?, &before.design) {
             (Some(effect), Some(design)) => {
                 let recent = recent_points(connection, segment.id).await?;
-                let values: Vec<f64> = recent.iter().map(|past| past.value).collect();
-                let estimate = estimate_level(&values, known_chart(design));
+                let estimate = segment_level(design, &recent);
                 // How far the level may be from the target: what the estimate leaves open, and what was not corrected.
                 Some(estimate.standard_uncertainty.hypot(estimate.level + effect))
             }

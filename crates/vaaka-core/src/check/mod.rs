@@ -8,7 +8,8 @@ mod shapes;
 
 pub use failing::{brought_inside, ever_failing, failing_so_far};
 pub use shapes::{
-    ShapeAround, TemperatureEffect, drift_taken_back, segment_shape, shape_over_adjustments,
+    ShapeAround, TemperatureEffect, drift_taken_back, segment_level, segment_shape,
+    shape_over_adjustments,
 };
 
 use jiff::{SignedDuration, Timestamp};
@@ -19,9 +20,7 @@ use crate::chart::{
     LEVELS, LINE_GAIN, LINE_OFFSET, Level, Levels, LimitError, MINIMUM_BASELINE_POINTS,
     PointEvaluation, Scatter, Spread, SpreadDesign, evaluate, fit_levels, study_baseline,
 };
-use crate::history::{
-    Drift, KnownChart, LevelEstimate, SHAPE_WINDOW, Told, ToldShape, drift_of_shape, estimate_level,
-};
+use crate::history::{Drift, LevelEstimate, SHAPE_WINDOW, Told, ToldShape, drift_of_shape};
 use crate::judgement::{
     AdjustmentAdvice, AdjustmentInput, Attempt, Characteristic, CharacteristicKind, ChartOutcome,
     Conformity, ConformityResult, ContributionSource, Control, DecisionRule, KnownStdDev, Prior,
@@ -186,10 +185,18 @@ pub fn complete(
             ..ChartPoint::new(context.measured_at, characteristic.value())
         };
         let point = chart_point(slot, &input, counted, temperature);
-        let events = &context.events;
-        let of =
-            Outcome { slot, point: &point, characteristic, result, resolution, is_repeat, events };
-        charts.push(of.told(context.measured_at));
+        let (events, measured_at) = (&context.events, context.measured_at);
+        let of = Outcome {
+            slot,
+            point: &point,
+            characteristic,
+            result,
+            resolution,
+            measured_at,
+            is_repeat,
+            events,
+        };
+        charts.push(of.told());
         points.push(point);
     }
     for (slot, input) in derived_points(context, &results, &points) {
@@ -471,18 +478,18 @@ struct Outcome<'a> {
     characteristic: &'a Characteristic,
     result: &'a ConformityResult,
     resolution: f64,
+    measured_at: Timestamp,
     /// Whether this is the confirming repeat of a failed run.
     is_repeat: bool,
     events: &'a [Timestamp],
 }
 
 impl Outcome<'_> {
-    fn told(&self, measured_at: Timestamp) -> ChartOutcome {
+    fn told(&self) -> ChartOutcome {
         let (slot, point) = (self.slot, self.point);
         let control = control(point);
         let signal = matches!(control, Control::Signal { .. });
-        let (drift, shape) =
-            signal.then(|| self.change(measured_at)).flatten().unwrap_or((None, None));
+        let (drift, shape) = signal.then(|| self.change()).flatten().unwrap_or((None, None));
         let limits = self.characteristic.limits;
         let tolerance = |side: Option<Decimal>| side.map(to_f64);
         let cannot_hold = slot.design.as_ref().and_then(|design| {
@@ -529,21 +536,22 @@ impl Outcome<'_> {
 
     /// The estimated level from the points of the segment; a counted point of this check among them.
     fn level(&self, design: &ChartDesign) -> LevelEstimate {
-        let mut values: Vec<f64> = self.slot.recent.iter().map(|past| past.value).collect();
-        if self.point.ordinal.is_some() {
-            values.push(self.point.value);
+        let mut points = self.slot.recent.clone();
+        if let Some(ordinal) = self.point.ordinal {
+            let StreamPoint { value, temperature, .. } = *self.point;
+            points.push(PastPoint { ordinal, measured_at: self.measured_at, value, temperature });
         }
-        estimate_level(&values, known_chart(design))
+        segment_level(design, &points)
     }
 
     /// The drift that the shape of the segment tells, or what else it has done; this check's point is among its points even
     /// where it does not count.
-    fn change(&self, measured_at: Timestamp) -> Option<(Option<Drift>, Option<ToldShape>)> {
+    fn change(&self) -> Option<(Option<Drift>, Option<ToldShape>)> {
         let side = self.point.state.active_side()?;
         let mut points = self.slot.recent.clone();
         let ordinal = self.point.ordinal.unwrap_or(u64::MAX);
         let StreamPoint { value, temperature, .. } = *self.point;
-        points.push(PastPoint { ordinal, measured_at, value, temperature });
+        points.push(PastPoint { ordinal, measured_at: self.measured_at, value, temperature });
         let limit = |side: Option<Decimal>| side.map(to_f64);
         let limits = self.characteristic.limits;
         let around = ShapeAround {
@@ -556,21 +564,6 @@ impl Outcome<'_> {
         let other = shape.told.is_change() && shape.told != Told::Drift;
         Some((drift_of_shape(side, &shape), other.then(|| ToldShape::from(&shape))))
     }
-}
-
-/// What is known of a chart before its points, for the estimate of its level.
-#[must_use]
-pub fn known_chart(design: &ChartDesign) -> KnownChart {
-    let (center_line, variance) = match design.level {
-        // A centre from n checks is uncertain by σ²/n.
-        Level::Frozen { center_line } => {
-            let points = design.estimated.map_or(MINIMUM_BASELINE_POINTS, |from| from.points);
-            (center_line, 1.0 / points.max(1) as f64)
-        }
-        // Of the target; its own points are looked at all together.
-        Level::AfterAdjustment { target, variance } => (target, variance.unwrap_or(1.0)),
-    };
-    KnownChart { center_line, sigma: design.sigma, center_variance: variance }
 }
 
 fn control_of(state: &ChartState, evaluation: &PointEvaluation) -> Control {

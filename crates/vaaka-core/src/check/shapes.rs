@@ -2,10 +2,12 @@
 
 use jiff::Timestamp;
 
-use super::{PastPoint, known_chart};
+use super::PastPoint;
 use crate::adjustment::AppliedCorrection;
-use crate::chart::{ChartDesign, Level};
-use crate::history::{Ground, Influence, Shape, ShapeError, ShapeInput, Told, shape};
+use crate::chart::{ChartDesign, Level, MINIMUM_BASELINE_POINTS};
+use crate::history::{
+    Ground, Influence, LevelEstimate, Shape, ShapeError, ShapeInput, Told, level_now, shape,
+};
 use crate::stats::{fit_line, mean, sample_std_dev};
 
 /// What a shape is looked at with, besides the points.
@@ -67,6 +69,34 @@ fn series_of(points: &[PastPoint]) -> Vec<(Timestamp, f64)> {
 /// Where the display is coarser than the spread, no scatter is smaller than what the limits were frozen with.
 fn resolution_of(design: &ChartDesign) -> f64 {
     if design.resolution_floor { design.sigma * 12.0_f64.sqrt() } else { 0.0 }
+}
+
+/// Where an instrument stands now, from the points of its segment: what an adjustment corrects.
+#[must_use]
+pub fn segment_level(design: &ChartDesign, points: &[PastPoint]) -> LevelEstimate {
+    let known = known_chart(design);
+    let values: Vec<f64> = points.iter().map(|past| past.value).collect();
+    let own = own_baseline(design, points, &values);
+    let series = series_of(&points[own..]);
+    let ground = match own {
+        0 => known_ground(design, &values),
+        own => Ground::Baseline(&values[..own]),
+    };
+    let input = ShapeInput {
+        ground,
+        points: &series,
+        events: &[],
+        lower: None,
+        upper: None,
+        resolution: resolution_of(design),
+        influences: &[],
+        fan: 0,
+    };
+    // Checks at one moment, or a scatter of nothing: the centre is what is known.
+    level_now(&input).unwrap_or(LevelEstimate {
+        level: known.center_line,
+        standard_uncertainty: known.sigma * known.center_variance.sqrt(),
+    })
 }
 
 /// Fewest checks with a temperature from which anything is said of its effect.
@@ -283,4 +313,28 @@ fn known_ground<'a>(design: &ChartDesign, values: &[f64]) -> Ground<'a> {
         degrees_of_freedom: estimated.and_then(|from| from.degrees_of_freedom()),
         autocorrelation: estimated.map(|from| (from.autocorrelation, from.points)),
     }
+}
+
+/// What is known of a chart before its points.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct KnownChart {
+    /// Centre line.
+    center_line: f64,
+    /// Standard deviation of a check about the level.
+    sigma: f64,
+    /// Variance of the centre line, in σ².
+    center_variance: f64,
+}
+
+fn known_chart(design: &ChartDesign) -> KnownChart {
+    let (center_line, variance) = match design.level {
+        // A centre from n checks is uncertain by σ²/n.
+        Level::Frozen { center_line } => {
+            let points = design.estimated.map_or(MINIMUM_BASELINE_POINTS, |from| from.points);
+            (center_line, 1.0 / points.max(1) as f64)
+        }
+        // Of the target; its own points are looked at all together.
+        Level::AfterAdjustment { target, variance } => (target, variance.unwrap_or(1.0)),
+    };
+    KnownChart { center_line, sigma: design.sigma, center_variance: variance }
 }

@@ -2,7 +2,6 @@
 
 mod culprit;
 mod drift;
-mod level;
 mod score;
 mod shape;
 
@@ -10,9 +9,9 @@ pub use culprit::{
     Course, CrossRead, Culprit, Finding, Inclusion, NAMED_FROM, Suspect, Telling, culprit,
 };
 pub use drift::{Crossing, Drift, DriftError, drift_of_shape, estimate_drift};
-pub use level::{KnownChart, LevelEstimate, estimate_level};
 pub use score::{Followed, ForecastScore, Outcome, ToldForecast, outcome_of};
 pub use shape::{
-    AFTER_CHANGE, Ahead, DRIFT_AFTER, FanPoint, Ground, Influence, Interval, Posterior,
-    SHAPE_WINDOW, Shape, ShapeError, ShapeInput, TOLD_FROM, Told, ToldShape, When, shape,
+    AFTER_CHANGE, Ahead, DRIFT_AFTER, FanPoint, Ground, Influence, Interval, LevelEstimate,
+    Posterior, SHAPE_WINDOW, Shape, ShapeError, ShapeInput, TOLD_FROM, Told, ToldShape, When,
+    level_now, shape,
 };

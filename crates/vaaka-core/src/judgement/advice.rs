@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 pub struct AdjustmentInput {
     /// Mean error of the check.
     pub mean_error: f64,
-    /// The estimated level of the instrument ([`crate::history::estimate_level`]): what is corrected. A failing check is
+    /// The estimated level of the instrument ([`crate::history::level_now`]): what is corrected. A failing check is
     /// chosen for being far out, so that its own error says more than the instrument does.
     pub level: f64,
     /// Standard deviation of check means, √(σ_b² + σ_w²/n), from the frozen baseline.

@@ -7,7 +7,12 @@ use super::policies::{Way, simulate};
 use vaaka_core::stats::sample_std_dev;
 
 fn variance(way: Way) -> f64 {
-    sample_std_dev(&simulate(way, 0.0, 40_000).errors).unwrap().powi(2)
+    sample_std_dev(&simulate(way, 0.0, checks(way)).errors).unwrap().powi(2)
+}
+
+/// Looking at all shapes at every check takes its time.
+fn checks(way: Way) -> usize {
+    if way == Way::GuardFraction { 4_000 } else { 40_000 }
 }
 
 #[test]
@@ -39,15 +44,16 @@ fn what_an_adjustment_leaves() {
 #[test]
 fn a_real_drift_is_still_kept_inside() {
     for way in [Way::Advice, Way::GuardFraction] {
-        let stable = simulate(way, 0.0, 40_000);
+        let stable = simulate(way, 0.0, checks(way));
         assert!(stable.a_year(stable.adjustments.len()) < 1.0, "{way:?}");
-        let drifting = simulate(way, 0.02, 20_000);
-        assert!(drifting.adjustments.len() > 50, "{way:?}: {}", drifting.adjustments.len());
+        let drifting = simulate(way, 0.02, checks(way) / 2);
+        let often = drifting.a_year(drifting.adjustments.len());
+        assert!(often > 3.0, "{way:?}: {often}");
         assert!(drifting.worse() * 20 < drifting.adjustments.len(), "{way:?}");
         assert!(drifting.root_mean_square_level() < super::policies::TOLERANCE, "{way:?}");
     }
     let (late, early) =
-        (simulate(Way::Advice, 0.02, 20_000), simulate(Way::GuardFraction, 0.02, 20_000));
+        (simulate(Way::Advice, 0.05, 6_000), simulate(Way::GuardFraction, 0.05, 6_000));
     assert!(early.adjustments.len() > late.adjustments.len(), "the guard fraction adjusts sooner");
     assert!(early.failures() < late.failures());
 }

@@ -323,3 +323,119 @@ fn an_event_draws_the_onset_and_invents_none() {
     assert!(width(&with) <= width(&without));
     assert_eq!(with.onset.unwrap().median, at(28_800.0 * 35.0));
 }
+
+fn level(values: &[f64]) -> vaaka_core::history::LevelEstimate {
+    let points = every_shift(values);
+    vaaka_core::history::level_now(&ShapeInput {
+        ground: Ground::Known {
+            center: 10.0,
+            std_dev: 2.0,
+            center_worth: 100.0,
+            degrees_of_freedom: Some(99.0),
+            autocorrelation: Some((0.0, 100)),
+        },
+        points: &points,
+        events: &[],
+        lower: None,
+        upper: None,
+        resolution: 0.0,
+        influences: &[],
+        fan: 0,
+    })
+    .unwrap()
+}
+
+/// What an adjustment corrects: the centre while nothing is known, hardly moved by one far check, and there where four of them
+/// stand; where a drift has come to.
+#[test]
+fn the_level_of_now() {
+    let none = level(&[]);
+    assert!((none.level - 10.0).abs() < 1e-12 && (none.standard_uncertainty - 0.2).abs() < 1e-12);
+    let one = level(&[16.0]);
+    assert!((10.0..16.0).contains(&one.level), "{one:?}");
+    let quiet: Vec<f64> = (0..60).map(|i| 10.0 + [1.0, -1.5, 0.5, 0.0][i % 4]).collect();
+    assert!((level(&quiet).level - 10.0).abs() < 0.5, "{:?}", level(&quiet));
+    let mut far = quiet.clone();
+    far.push(18.0);
+    let after_one = level(&far).level;
+    assert!((10.2..17.5).contains(&after_one), "{after_one}");
+    far.extend([18.2, 17.9, 18.1]);
+    let after_four = level(&far);
+    assert!((16.8..18.5).contains(&after_four.level), "{after_four:?}");
+    assert!(after_four.standard_uncertainty < 1.5, "{after_four:?}");
+    let drifting: Vec<f64> = (0..100)
+        .map(|i| 10.0 + 0.12 * f64::from(i) + [0.9, -1.1, 0.4, -0.2][i as usize % 4])
+        .collect();
+    let found = level(&drifting);
+    assert!((found.level - 21.9).abs() < 1.5, "{found:?}");
+    // Two checks at one moment have no distance in time.
+    let at_once = [(at(0.0), 10.0), (at(0.0), 11.0)];
+    let input = ShapeInput {
+        ground: Ground::Baseline(&[9.0, 10.0, 11.0]),
+        points: &at_once,
+        events: &[],
+        lower: None,
+        upper: None,
+        resolution: 0.0,
+        influences: &[],
+        fan: 0,
+    };
+    assert_eq!(vaaka_core::history::level_now(&input), Err(StatsError::NoSpreadInX.into()));
+}
+
+/// A seasonal wave that the temperature explains is no drift; without the temperature it is told as one.
+#[test]
+fn temperature_explains_a_wave() {
+    let mut random = ChaCha8Rng::seed_from_u64(5);
+    let temperature: Vec<f64> = (0..150).map(|i| 3.0 * (f64::from(i) / 45.0).sin()).collect();
+    let values: Vec<f64> =
+        temperature.iter().map(|degrees| 1.2 * degrees + normal(&mut random)).collect();
+    let (baseline, later) = values.split_at(40);
+    let clean: Vec<f64> =
+        baseline.iter().zip(&temperature).map(|(value, degrees)| value - 1.2 * degrees).collect();
+    // The part of the wave that rises after the baseline.
+    let (points, acts) = (every_shift(&later[..50]), &temperature[40..90]);
+    let acts: Vec<f64> = acts.iter().map(|degrees| -degrees).collect();
+    let effect = Influence { acts: &acts, ahead: 0.0, effect: -1.2, standard_uncertainty: 0.1 };
+    let looked = |influences: &[Influence<'_>]| {
+        shape(&ShapeInput {
+            ground: Ground::Baseline(&clean),
+            points: &points,
+            events: &[],
+            lower: None,
+            upper: None,
+            resolution: 0.0,
+            influences,
+            fan: 0,
+        })
+        .unwrap()
+    };
+    let with = looked(&[effect]);
+    assert!(is_quiet(with.told), "{with:?}");
+    let without = looked(&[]);
+    assert!(without.told.is_change(), "{without:?}");
+}
+
+#[test]
+fn influences_that_cannot_be() {
+    let points = every_shift(&[0.1, -0.2, 0.3, 0.0, 0.2, -0.1]);
+    let looked = |acts: &[f64], standard_uncertainty: f64| {
+        let influence = Influence { acts, ahead: 0.0, effect: 0.0, standard_uncertainty };
+        shape(&ShapeInput {
+            ground: Ground::Baseline(&[0.2, -0.1, 0.1, -0.2]),
+            points: &points,
+            events: &[],
+            lower: None,
+            upper: None,
+            resolution: 0.0,
+            influences: &[influence],
+            fan: 0,
+        })
+    };
+    let short = looked(&[1.0], 1.0).unwrap_err();
+    assert_eq!(short, ShapeError::Influence { required: 6, got: 1 });
+    assert!(looked(&[f64::NAN; 6], 1.0).is_err());
+    assert!(looked(&[1.0; 6], -1.0).is_err() && looked(&[1.0; 6], f64::INFINITY).is_err());
+    // All of one kind from the first check on, known to the last digit, and not at all.
+    assert!(looked(&[1.0; 6], 0.0).is_ok() && looked(&[0.0; 6], 1e6).is_ok());
+}

@@ -68,7 +68,7 @@ fn looked_at(world: &World) -> Vec<(CheckId, Timestamp)> {
     let gauges: Vec<InstrumentId> = world
         .instruments
         .iter()
-        .filter(|one| one.tag.starts_with("P-5") || one.tag.starts_with("F-5"))
+        .filter(|one| one.tag.starts_with("P-6") || one.tag.starts_with("F-6"))
         .map(|one| one.id)
         .collect();
     let own = |check: &&Check| gauges.contains(&check.instrument_id) && check.closed_at.is_some();

@@ -79,13 +79,13 @@ const SIGMA: f64 = 0.0011;
 
 /// The gauges, and how often each takes which block.
 const GAUGES: [(Gear, [f64; 4]); 6] = [
-    (gauge("P-51", "Sheet gauge, press 1", 1, "VS-10-051", 0.0004), [0.6, 0.4, 0.0, 0.0]),
-    (gauge("P-52", "Sheet gauge, press 2", 1, "VS-10-052", -0.0003), [0.3, 0.5, 0.2, 0.0]),
-    (gauge("P-53", "Sheet gauge, press 3", 1, "VS-10-053", 0.0006), [0.2, 0.2, 0.6, 0.0]),
-    (gauge("F-51", "Edge gauge", 2, "VS-10-061", -0.0005), [0.4, 0.3, 0.3, 0.0]),
-    (gauge("F-52", "Foil gauge", 2, "VS-10-062", 0.0002), [0.5, 0.0, 0.5, 0.0]),
+    (gauge("P-61", "Sheet gauge, press 1", 1, "VS-10-051", 0.0004), [0.6, 0.4, 0.0, 0.0]),
+    (gauge("P-62", "Sheet gauge, press 2", 1, "VS-10-052", -0.0003), [0.3, 0.5, 0.2, 0.0]),
+    (gauge("P-63", "Sheet gauge, press 3", 1, "VS-10-053", 0.0006), [0.2, 0.2, 0.6, 0.0]),
+    (gauge("F-61", "Edge gauge", 2, "VS-10-061", -0.0005), [0.4, 0.3, 0.3, 0.0]),
+    (gauge("F-62", "Foil gauge", 2, "VS-10-062", 0.0002), [0.5, 0.0, 0.5, 0.0]),
     // Alone on its block, and hardly ever on another.
-    (gauge("F-53", "Veneer gauge", 2, "VS-10-063", 0.0001), [0.03, 0.0, 0.0, 0.97]),
+    (gauge("F-63", "Veneer gauge", 2, "VS-10-063", 0.0001), [0.03, 0.0, 0.0, 0.97]),
 ];
 
 /// Tag, name, where it is kept, lots with the days before the end at which each came, certificates.
@@ -127,7 +127,7 @@ pub const LOOKED: [f64; 6] = [338.0, 300.0, 216.0, 174.0, 100.0, 56.0];
 /// What the stories do to a reading, in millimetres at the thick step.
 fn effect(gauge: &Gear, (block, lot): (usize, usize), who: PersonId, left: f64) -> f64 {
     let mut sum = 0.0;
-    if gauge.tag == "F-53" && left <= THIN_FROM && left > THIN_UNTIL {
+    if gauge.tag == "F-63" && left <= THIN_FROM && left > THIN_UNTIL {
         sum += 2.5 * SIGMA;
     }
     // A corner is off: the small block is thinner there, and what is read is less than what is certified.
@@ -144,7 +144,7 @@ fn effect(gauge: &Gear, (block, lot): (usize, usize), who: PersonId, left: f64) 
     if (block, lot) == (2, 0) && left <= DRIES {
         sum -= 4.0 * SIGMA * (DRIES - left) / (DRIES - DRIED_UNTIL);
     }
-    if gauge.tag == "F-52" && left <= DRIFTS && left > DRIFTED_UNTIL {
+    if gauge.tag == "F-62" && left <= DRIFTS && left > DRIFTED_UNTIL {
         sum += 4.0 * SIGMA * (DRIFTS - left) / (DRIFTS - DRIFTED_UNTIL);
     }
     sum
@@ -194,8 +194,8 @@ impl Bench {
     /// What ends a story: the veneer gauge is repaired, the foil gauge adjusted.
     pub fn ends_story(&self, left: f64) -> Option<(&'static str, &'static str)> {
         let (until, kind, note) = match self.gear.tag {
-            "F-53" => (THIN_UNTIL, "repaired", "foot worn, a new one put in"),
-            "F-52" => (DRIFTED_UNTIL, "repaired", "spring of the foot renewed"),
+            "F-63" => (THIN_UNTIL, "repaired", "foot worn, a new one put in"),
+            "F-62" => (DRIFTED_UNTIL, "repaired", "spring of the foot renewed"),
             _ => return None,
         };
         (left <= until && !self.story_done && self.checked_before(until)).then_some((kind, note))

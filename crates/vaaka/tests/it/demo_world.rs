@@ -227,11 +227,11 @@ fn whose_fault_each_story_is() {
         | Suspect::Area(id) => names[*id].as_str(),
     };
     let among: Vec<&str> = among.iter().map(of).collect();
-    assert!(among.contains(&"instrument F-53") && among.contains(&"standard VL-0304"), "{among:?}");
+    assert!(among.contains(&"instrument F-63") && among.contains(&"standard VL-0304"), "{among:?}");
     assert_eq!(named(300.0), ["standard VL-0302"], "the block that chipped");
     assert_eq!(named(216.0), ["person 2"], "another hand");
     // The other hand is in its window as well.
     assert!(named(174.0).contains(&"area 2".to_owned()), "two warm weeks in the press hall");
     assert!(named(100.0).contains(&"standard VL-0303".to_owned()), "the block that dries");
-    assert!(named(56.0).contains(&"instrument F-52".to_owned()), "it drifts on two blocks");
+    assert!(named(56.0).contains(&"instrument F-62".to_owned()), "it drifts on two blocks");
 }

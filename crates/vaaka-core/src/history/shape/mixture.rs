@@ -53,6 +53,17 @@ impl Mixture {
         Self { parts, range, mean }
     }
 
+    /// Mean and standard deviation. Of a part with two degrees of freedom or fewer, whose variance is none, its scale stands.
+    pub(super) fn moments(&self) -> (f64, f64) {
+        let variance = |part: &Part| {
+            let nu = part.degrees_of_freedom;
+            let own = part.scale * part.scale * if nu > 2.0 { nu / (nu - 2.0) } else { 1.0 };
+            own + (part.location - self.mean).powi(2)
+        };
+        let variance: f64 = self.parts.iter().map(|part| part.weight * variance(part)).sum();
+        (self.mean, variance.sqrt())
+    }
+
     /// P(X > x).
     pub(super) fn above(&self, x: f64) -> f64 {
         self.parts

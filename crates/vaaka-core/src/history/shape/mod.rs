@@ -25,6 +25,8 @@ use series::Series;
 
 /// How many of the newest checks are looked at.
 pub const SHAPE_WINDOW: usize = 400;
+/// How many of the newest checks say where an instrument stands now.
+const LEVEL_WINDOW: usize = 120;
 /// Checks that a change needs after it before it can be seen.
 pub const AFTER_CHANGE: usize = 4;
 /// Posterior probability from which a shape is told.
@@ -224,8 +226,8 @@ impl Posterior {
 /// [`StatsError::NoSpread`] where neither baseline nor display leave any scatter, [`StatsError::NoSpreadInX`] where all
 /// checks were at one moment, [`StatsError::CrossedLimits`]; [`ShapeError::TimesFall`].
 pub fn shape(input: &ShapeInput<'_>) -> Result<Shape, ShapeError> {
-    let series = Series::new(input)?;
-    let found = Found::of(&series);
+    let series = Series::new(input, AFTER_CHANGE)?;
+    let found = Found::of(&series, AFTER_CHANGE);
     let posterior = found.posterior();
     let told = told(&posterior, &found);
     let of = match told {
@@ -255,6 +257,34 @@ pub fn shape(input: &ShapeInput<'_>) -> Result<Shape, ShapeError> {
         std_dev: found.std_dev(),
         points: series.len(),
     })
+}
+
+/// The level of an instrument at its newest check.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct LevelEstimate {
+    /// The level, in the unit of the chart.
+    pub level: f64,
+    /// Its standard uncertainty.
+    pub standard_uncertainty: f64,
+}
+
+/// The level now, averaged over what may have happened, up to the newest check itself: what an adjustment corrects. The newest
+/// error alone, of a check that failed, is chosen for being far out: corrected by it the instrument is left two sigmas off on
+/// the other side, by this by a tenth to a quarter (`docs/DETECTION.md`). Without any points it is the centre.
+///
+/// # Errors
+/// As [`shape`]; it does with a single point.
+pub fn level_now(input: &ShapeInput<'_>) -> Result<LevelEstimate, ShapeError> {
+    if input.points.is_empty() {
+        let (level, standard_uncertainty) = series::centre_of(input)?;
+        return Ok(LevelEstimate { level, standard_uncertainty });
+    }
+    // Older ones say nothing about now that these do not.
+    let newest = input.points.len().saturating_sub(LEVEL_WINDOW);
+    let points = &input.points[newest..];
+    let series = Series::new(&ShapeInput { points, influences: &[], ..*input }, 1)?;
+    let (level, standard_uncertainty) = Found::of(&series, 1).level_moments();
+    Ok(LevelEstimate { level, standard_uncertainty })
 }
 
 fn told(posterior: &Posterior, found: &Found<'_>) -> Told {

@@ -2,7 +2,7 @@
 
 use super::mixture::{Mixture, Part};
 use super::series::{LONGEST_KNOCK, Now, Products, Series, Whitened};
-use super::{AFTER_CHANGE, Interval, Posterior};
+use super::{Interval, Posterior};
 
 /// Prior probabilities of the shapes.
 const FLAT: f64 = 0.25;
@@ -108,10 +108,11 @@ impl Moments {
 }
 
 impl<'a> Found<'a> {
-    pub(super) fn of(series: &'a Series) -> Self {
+    /// A change needs `after` checks after it.
+    pub(super) fn of(series: &'a Series, after: usize) -> Self {
         let mut all = Vec::with_capacity(16_384);
         for (rho, whitened) in series.whitened.iter().enumerate() {
-            let mut found = Collector { series, whitened, rho: rho as u8, all: &mut all };
+            let mut found = Collector { series, whitened, rho: rho as u8, after, all: &mut all };
             found.collect();
         }
         let most = all.iter().map(|one| one.weight).fold(f64::NEG_INFINITY, f64::max);
@@ -266,6 +267,13 @@ impl<'a> Found<'a> {
         self.level_at(&chosen, 0.0).interval()
     }
 
+    /// Mean and standard deviation of the level at the newest check, over all hypotheses.
+    pub(super) fn level_moments(&self) -> (f64, f64) {
+        let chosen: Vec<_> =
+            self.likeliest(None).into_iter().map(|one| (one, self.moments(&one))).collect();
+        self.level_at(&chosen, 0.0).moments()
+    }
+
     /// The level at a time under chosen hypotheses.
     pub(super) fn level_at(&self, chosen: &[(Hypothesis, Moments)], time: f64) -> Mixture {
         let Series { shift, scale, .. } = *self.series;
@@ -305,6 +313,7 @@ struct Collector<'a> {
     series: &'a Series,
     whitened: &'a Whitened,
     rho: u8,
+    after: usize,
     all: &'a mut Vec<Hypothesis>,
 }
 
@@ -321,17 +330,17 @@ impl Collector<'_> {
             weight: 0.0,
         };
         self.add(one, None, FLAT);
-        let last = count - AFTER_CHANGE;
-        let sum: f64 = self.series.step_prior[..=last].iter().sum();
-        for at in 0..=last {
+        let steps = (count + 1).saturating_sub(self.after);
+        let sum: f64 = self.series.step_prior[..steps].iter().sum();
+        for at in 0..steps {
             let prior = STEP * self.series.step_prior[at] / sum;
             let one = Hypothesis { kind: Kind::Step, at: at as u16, ..one };
             self.add(one, Some(self.whitened.step(at)), prior);
         }
-        let last = count - AFTER_CHANGE - 1;
-        let sum: f64 = self.series.drift_prior[..=last].iter().sum();
+        let drifts = count.saturating_sub(self.after);
+        let sum: f64 = self.series.drift_prior[..drifts].iter().sum();
         let each = 1.0 / SLOPES.len() as f64;
-        for at in 0..=last {
+        for at in 0..drifts {
             let prior = DRIFT * each * self.series.drift_prior[at] / sum;
             let h = self.whitened.drift(at, times);
             let one = Hypothesis { kind: Kind::Drift, at: at as u16, ..one };
@@ -339,8 +348,8 @@ impl Collector<'_> {
                 self.add(Hypothesis { size, ..one }, Some(h), prior);
             }
         }
-        let grid: Vec<usize> = grid(count);
-        let pairs = grid.len() * (grid.len() - 1) / 2;
+        let grid: Vec<usize> = grid(count, drifts);
+        let pairs = grid.len() * grid.len().saturating_sub(1) / 2;
         for (place, at) in grid.iter().enumerate() {
             for end in &grid[place + 1..] {
                 let prior = STOPPED * each / pairs as f64;
@@ -374,10 +383,9 @@ impl Collector<'_> {
 }
 
 /// Places for onset and end of a drift that stopped: each has the checks after it that a change needs.
-fn grid(count: usize) -> Vec<usize> {
-    let last = count - AFTER_CHANGE - 1;
+fn grid(count: usize, drifts: usize) -> Vec<usize> {
     let mut places: Vec<usize> =
-        (0..GRID).map(|step| step * count / GRID).filter(|at| *at <= last).collect();
+        (0..GRID).map(|step| step * count / GRID).filter(|at| *at < drifts).collect();
     places.dedup();
     places
 }

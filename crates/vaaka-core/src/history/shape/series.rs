@@ -104,10 +104,11 @@ pub(super) struct Now {
 }
 
 impl Series {
-    pub(super) fn new(input: &ShapeInput<'_>) -> Result<Self, ShapeError> {
+    /// A change needs `after` checks after it.
+    pub(super) fn new(input: &ShapeInput<'_>, after: usize) -> Result<Self, ShapeError> {
         let newest = input.points.len().saturating_sub(SHAPE_WINDOW);
         let points = &input.points[newest..];
-        let required = AFTER_CHANGE + 1;
+        let required = if after == AFTER_CHANGE { after + 1 } else { 1 };
         if points.len() < required {
             return Err(StatsError::TooFewPoints { required, got: points.len() }.into());
         }
@@ -123,7 +124,12 @@ impl Series {
             return Err(ShapeError::TimesFall { index: newest + index + 1 });
         }
         let moments: Vec<Timestamp> = points.iter().map(|(at, _)| *at).collect();
-        let interval = usual_distance(&moments).ok_or(StatsError::NoSpreadInX)?;
+        let interval = match usual_distance(&moments) {
+            Some(interval) => interval,
+            // Of one check alone there is no distance, and none is needed.
+            None if moments.len() == 1 => 86_400.0,
+            None => return Err(StatsError::NoSpreadInX.into()),
+        };
         let last = moments[moments.len() - 1];
         let times: Vec<f64> =
             moments.iter().map(|at| at.duration_since(last).as_secs_f64() / interval).collect();
@@ -205,6 +211,16 @@ fn centre_and_scale(input: &ShapeInput<'_>) -> Result<(f64, f64), StatsError> {
         return Err(StatsError::NoSpread);
     }
     Ok((center, scale))
+}
+
+/// The centre line with its standard uncertainty.
+pub(super) fn centre_of(input: &ShapeInput<'_>) -> Result<(f64, f64), StatsError> {
+    let (center, scale) = centre_and_scale(input)?;
+    let worth = match input.ground {
+        Ground::Baseline(values) => values.len() as f64,
+        Ground::Known { center_worth, .. } => center_worth.max(1e-6),
+    };
+    Ok((center, scale / worth.sqrt()))
 }
 
 /// Weights of the places of a step and of a drift: twice as much at a noted event.

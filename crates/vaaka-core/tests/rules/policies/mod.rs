@@ -2,10 +2,11 @@
 //! table in `docs/DETECTION.md`.
 #![allow(dead_code, clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use jiff::Timestamp;
 use rand::{Rng, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use vaaka_core::adjustment::{PermitInput, permit};
-use vaaka_core::history::{KnownChart, estimate_level};
+use vaaka_core::history::{Ground, LevelEstimate, ShapeInput, level_now};
 use vaaka_core::judgement::{AdjustmentAdvice, AdjustmentInput, Conformity, advise_adjustment};
 use vaaka_core::method::AdjustmentPolicy;
 
@@ -94,7 +95,7 @@ pub fn simulate(way: Way, drift: f64, checks: usize) -> Outcome {
     let mut outcome = Outcome::default();
     let mut level = 0.0;
     let mut since: Vec<f64> = Vec::new();
-    let mut known = KnownChart { center_line: 0.0, sigma: 1.0, center_variance: 1.0 / 60.0 };
+    let mut center_variance = 1.0 / 60.0;
     for _ in 0..checks {
         level += drift;
         let error: f64 = level + normal(&mut random);
@@ -102,7 +103,10 @@ pub fn simulate(way: Way, drift: f64, checks: usize) -> Outcome {
         outcome.errors.push(error);
         since.push(error);
         let failed = error.abs() > TOLERANCE;
-        let estimate = estimate_level(&since, known);
+        // Only where it is asked for: it costs a look at all shapes.
+        let asked = way == Way::GuardFraction || way == Way::Advice && failed;
+        let nothing = LevelEstimate { level: 0.0, standard_uncertainty: 1.0 };
+        let estimate = if asked { level_of(&since, center_variance) } else { nothing };
         let correction = match way {
             Way::Never => None,
             Way::Always => Some(-error),
@@ -131,10 +135,34 @@ pub fn simulate(way: Way, drift: f64, checks: usize) -> Outcome {
             outcome.adjustments.push((level, level + correction));
             level += correction;
             since.clear();
-            known.center_variance = estimate.standard_uncertainty.powi(2);
+            center_variance = estimate.standard_uncertainty.powi(2);
         }
     }
     outcome
+}
+
+/// The level of checks eight hours apart.
+fn level_of(since: &[f64], center_variance: f64) -> LevelEstimate {
+    let at = |index: usize| Timestamp::from_second(28_800 * index as i64).unwrap();
+    let points: Vec<(Timestamp, f64)> =
+        since.iter().enumerate().map(|(index, value)| (at(index), *value)).collect();
+    level_now(&ShapeInput {
+        ground: Ground::Known {
+            center: 0.0,
+            std_dev: 1.0,
+            center_worth: 1.0 / center_variance,
+            degrees_of_freedom: Some(59.0),
+            autocorrelation: Some((0.0, 60)),
+        },
+        points: &points,
+        events: &[],
+        lower: None,
+        upper: None,
+        resolution: 0.0,
+        influences: &[],
+        fan: 0,
+    })
+    .unwrap()
 }
 
 fn advised(error: f64, level: f64) -> Option<f64> {
