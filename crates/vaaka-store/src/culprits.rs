@@ -151,6 +151,9 @@ pub struct Explanation {
     pub since_low: Option<Timestamp>,
     /// How far, in sigmas of a check.
     pub size: f64,
+    /// Whether a known change came after it.
+    #[serde(default)]
+    pub settled: bool,
 }
 
 impl Explanation {
@@ -166,6 +169,7 @@ impl Explanation {
             since: site.moment(one.since),
             since_low: site.moment(one.since_low),
             size: one.size,
+            settled: one.settled,
         }
     }
 }
@@ -229,7 +233,7 @@ fn word(found: &Finding) -> &'static str {
 fn meant(finding: &str, explanations: &[Explanation]) -> Vec<(String, String)> {
     let all = explanations.iter().filter(|one| match finding {
         "named" => one.named,
-        "cannot_tell" => true,
+        "cannot_tell" => !one.settled,
         _ => false,
     });
     let mut all: Vec<(String, String)> =

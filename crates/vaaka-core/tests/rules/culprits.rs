@@ -323,3 +323,33 @@ fn odd_sites() {
     let at_once: Vec<CrossRead> = step.iter().map(|read| CrossRead { shift: 7, ..*read }).collect();
     assert_eq!(culprit(&at_once).unwrap().finding, Finding::Nothing);
 }
+
+/// An instrument that was knocked and levelled again is no culprit any more, however sure it is that it was.
+#[test]
+fn what_a_known_change_ended_is_over() {
+    let mut random = ChaCha8Rng::seed_from_u64(3);
+    let mut reads = Vec::new();
+    for shift in 0..150_u32 {
+        for instrument in 0..4_usize {
+            let knocked = instrument == 1 && (60..75).contains(&shift);
+            reads.push(CrossRead {
+                shift,
+                instrument,
+                standard: (instrument + shift as usize % 2) % 3,
+                person: shift as usize % 3,
+                area: instrument / 2,
+                epoch: 2 * instrument + usize::from(instrument == 1 && shift >= 75),
+                error: normal(&mut random) + if knocked { 3.0 } else { 0.0 },
+            });
+        }
+    }
+    let found = culprit(&reads).unwrap();
+    let first = found.inclusions.first().unwrap();
+    assert_eq!((first.suspect, first.settled), (Suspect::Instrument(1), true), "{found:?}");
+    assert!(first.probability > 0.9 && first.since_low <= first.since, "{found:?}");
+    assert_eq!(found.finding, Finding::Nothing, "{found:?}");
+    // Before it was levelled it is one.
+    let before: Vec<CrossRead> = reads.into_iter().filter(|read| read.shift < 75).collect();
+    let found = culprit(&before).unwrap();
+    assert_eq!(found.finding, Finding::Named(vec![Suspect::Instrument(1)]), "{found:?}");
+}

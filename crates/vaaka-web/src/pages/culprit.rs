@@ -144,8 +144,11 @@ fn said_words(finding: &str, explanations: &[Explanation]) -> String {
             finding_words(&named, None)
         }
         _ => {
-            let all: Vec<(String, f64)> =
-                explanations.iter().map(|one| (full(one), one.probability)).collect();
+            let all: Vec<(String, f64)> = explanations
+                .iter()
+                .filter(|one| !one.settled)
+                .map(|one| (full(one), one.probability))
+                .collect();
             finding_words(&[], Some(&all))
         }
     }
@@ -177,7 +180,9 @@ fn how(one: &Inclusion, site: &Site, here: &Here) -> String {
         |shift: u32| site.moment(shift).map(|at| local_day(at, &here.zone)).unwrap_or_default();
     let (since, earliest) = (day(one.since), day(one.since_low));
     let words = course_words(one.course, one.size, &since);
-    if earliest == since { words } else { format!("{words}; perhaps since {earliest}") }
+    let words =
+        if earliest == since { words } else { format!("{words}; perhaps since {earliest}") };
+    if one.settled { format!("{words}. A known change came after it: it is over") } else { words }
 }
 
 fn course_words(course: Course, size: f64, since: &str) -> String {
@@ -295,16 +300,27 @@ async fn history(desk: &mut Desk) -> Result<Vec<SaidLine>, WebError> {
     let mut lines = Vec::new();
     for said in culprits::said(&mut desk.connection, MOST_SAID).await? {
         let explanations = said.explanations()?;
-        let how = explanations.first().filter(|_| said.finding != "nothing").map(|one| {
-            let since = one.since.map(|at| local_day(at, &desk.here.zone)).unwrap_or_default();
-            course_words(one.course, one.size, &since)
-        });
+        // Of those that were named how each changed; of what could not be told the likeliest.
+        let likeliest = explanations.iter().find(|one| !one.settled);
+        let meant: Vec<&Explanation> = match said.finding.as_str() {
+            "nothing" => vec![],
+            "named" => explanations.iter().filter(|one| one.named).collect(),
+            _ => likeliest.into_iter().collect(),
+        };
+        let how: Vec<String> = meant
+            .iter()
+            .map(|one| {
+                let since = one.since.map(|at| local_day(at, &desk.here.zone)).unwrap_or_default();
+                let words = course_words(one.course, one.size, &since);
+                if meant.len() > 1 { format!("{} {words}", one.name) } else { words }
+            })
+            .collect();
         lines.push(SaidLine {
             when: local_day_time(said.at.0, &desk.here.zone),
             check: said.check_id.0,
             instrument: said.instrument.clone(),
             words: said_words(&said.finding, &explanations),
-            how: how.unwrap_or_default(),
+            how: how.join("; "),
         });
     }
     Ok(lines)

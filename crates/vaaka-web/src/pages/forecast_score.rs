@@ -26,6 +26,8 @@ use crate::state::{AppState, local_day};
 
 /// How far back is looked.
 const BACK: SignedDuration = SignedDuration::from_hours(24 * 366);
+/// Known forecasts from which their share says anything.
+const ENOUGH: usize = 8;
 /// Drifts in the list at most: all are in the CSV.
 const MOST: usize = 60;
 
@@ -214,6 +216,10 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
     let (mark, heading) = match score.coverage() {
         None if all.is_empty() => ("due", "No forecast was told yet".to_owned()),
         None => ("due", "Of no forecast is it known yet what came".to_owned()),
+        Some(_) if score.known < ENOUGH => (
+            "due",
+            format!("{} of {} forecasts held: too few to judge by", score.held, score.known),
+        ),
         Some((_, _, high)) if high < 0.95 => (
             "signal",
             format!("{} of {} forecasts held: fewer than promised", score.held, score.known),

@@ -204,7 +204,7 @@ async fn table(desk: &mut Desk, name: &str, query: &Query) -> Result<Table, WebE
         "round" => round::table(desk).await,
         "charts" => chart_list::table(desk).await,
         "forecasts" => super::forecasts::table(desk).await,
-        "forecast-scores" => super::forecast_score::table(desk).await,
+        "forecast_scores" => super::forecast_score::table(desk).await,
         "instruments" => instruments_table(desk).await,
         "standards" => standards_table(desk).await,
         "plans" => plans_table(desk).await,

@@ -355,6 +355,8 @@ struct Explanation {
     since_low: u32,
     /// How far, in sigmas of a check.
     size: f64,
+    /// Whether a known change of the instrument came after it: then it is over, and is not named.
+    settled: bool,
 }
 
 /// A check that would tell.
@@ -444,6 +446,7 @@ fn blamed(reads: &Reads) -> Result<Blamed, String> {
             since: one.since,
             since_low: one.since_low,
             size: one.size,
+            settled: one.settled,
         }
     };
     Ok(Blamed {

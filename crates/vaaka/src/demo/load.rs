@@ -1,5 +1,7 @@
 //! Writes a world into an empty database, in one transaction.
 
+use std::collections::HashSet;
+
 use diesel_async::{AsyncConnection, AsyncPgConnection};
 use jiff::{SignedDuration, Timestamp};
 use vaaka_store::ids::{CheckId, InstrumentId};
@@ -74,12 +76,18 @@ fn looked_at(world: &World) -> Vec<(CheckId, Timestamp)> {
     let own = |check: &&Check| gauges.contains(&check.instrument_id) && check.closed_at.is_some();
     let checks: Vec<&Check> = world.checks.iter().filter(own).collect();
     let first = checks.iter().map(|check| check.opened_at).min();
+    let signalled: HashSet<CheckId> =
+        world.points.iter().filter(|point| point.signalled).map(|point| point.check_id).collect();
     panels::LOOKED
         .iter()
         .filter_map(|days| {
             let back = SignedDuration::from_secs((days * 86_400.0) as i64);
             let moment = At(ends_at.0.checked_sub(back).ok()?);
-            let check = checks.iter().find(|check| check.opened_at >= moment)?;
+            let soon = At(moment.0 + SignedDuration::from_hours(24 * 6));
+            let after = || checks.iter().filter(|check| check.opened_at >= moment);
+            let signal =
+                after().find(|check| check.opened_at < soon && signalled.contains(&check.id));
+            let check = signal.or(after().next())?;
             let at = check.closed_at?.0;
             // Of a history that begins later there was nothing to say.
             (first? < moment).then_some((check.id, at))

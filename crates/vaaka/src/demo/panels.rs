@@ -128,7 +128,7 @@ pub const LOOKED: [f64; 6] = [338.0, 300.0, 216.0, 174.0, 100.0, 56.0];
 fn effect(gauge: &Gear, (block, lot): (usize, usize), who: PersonId, left: f64) -> f64 {
     let mut sum = 0.0;
     if gauge.tag == "F-63" && left <= THIN_FROM && left > THIN_UNTIL {
-        sum += 2.5 * SIGMA;
+        sum += 4.5 * SIGMA;
     }
     // A corner is off: the small block is thinner there, and what is read is less than what is certified.
     if (block, lot) == (1, 0) && left <= CHIPPED {
@@ -159,7 +159,8 @@ struct Choice {
 
 /// The plan on a lot of a block.
 struct InLot {
-    /// Days before the end from which it serves.
+    /// Which lot of its block it is, and the days before the end from which it serves.
+    lot: usize,
     from: f64,
     certificate: CertificateId,
     /// As found and as left.
@@ -183,12 +184,13 @@ impl Bench {
         });
         let Some(choice) = chosen.or(blocks.choices.last()) else { return };
         // The newest lot that has come.
-        let lot = choice.lots.iter().rposition(|lot| left <= lot.from).unwrap_or(0);
-        let InLot { certificate, specs: [found, proof], .. } = &choice.lots[lot];
+        let newest = choice.lots.iter().rfind(|lot| left <= lot.from);
+        let Some(chosen) = newest.or(choice.lots.first()) else { return };
+        let InLot { lot, certificate, specs: [found, proof], .. } = chosen;
         self.certificate = *certificate;
         self.as_found = found.clone();
         self.as_left = proof.clone();
-        self.extra = effect(self.gear, (choice.block, lot), who, left);
+        self.extra = effect(self.gear, (choice.block, *lot), who, left);
     }
 
     /// What ends a story: the veneer gauge is repaired, the foil gauge adjusted.
@@ -224,9 +226,9 @@ pub fn benches(
             let (standard, lots) = &blocks[block];
             let lots = lots
                 .iter()
-                .map(|(from, certificate)| {
+                .map(|(lot, from, certificate)| {
                     let specs = specs(world, gear, &view, *standard, *certificate)?;
-                    Ok(InLot { from: *from, certificate: *certificate, specs })
+                    Ok(InLot { lot: *lot, from: *from, certificate: *certificate, specs })
                 })
                 .collect::<Result<_, AppError>>()?;
             choices.push(Choice { block, share: *share, lots });
@@ -240,8 +242,8 @@ pub fn benches(
     Ok(benches)
 }
 
-/// A standard with its lots: days before the end from which each serves, and its certificate.
-type Registered = (StandardId, Vec<(f64, CertificateId)>);
+/// A standard with its lots: which it is, days before the end from which it serves, and its certificate.
+type Registered = (StandardId, Vec<(usize, f64, CertificateId)>);
 
 fn blocks(world: &mut World, first: Date, request: &Request) -> Result<Vec<Registered>, AppError> {
     let begin = first.saturating_sub(30.days());
@@ -271,14 +273,13 @@ fn blocks(world: &mut World, first: Date, request: &Request) -> Result<Vec<Regis
             .filter(|(nth, _)| {
                 lots.get(nth + 1).is_none_or(|next| moment(next.1).is_ok_and(|at| at > begins))
             })
-            .map(|(_, lot)| lot)
             .collect();
         let mut own = Vec::new();
-        for (nth, (name, from, number)) in known.iter().enumerate() {
+        for (nth, (lot_number, (name, from, number))) in known.iter().enumerate() {
             let id = LotId(next(world.lots.len()));
             let certificate = CertificateId(next(world.certificates.len()));
             let since = came(*from)?;
-            let until = known.get(nth + 1).map(|next| came(next.1)).transpose()?;
+            let until = known.get(nth + 1).map(|(_, next)| came(next.1)).transpose()?;
             world.lots.push(Lot { in_use_until: until.map(At), ..lot(id, standard, name, since) });
             let day = since.to_zoned_datetime(jiff::tz::TimeZone::UTC).date();
             world.certificates.push(Certificate {
@@ -308,7 +309,7 @@ fn blocks(world: &mut World, first: Date, request: &Request) -> Result<Vec<Regis
                     class_limit: false,
                 });
             }
-            own.push((*from, certificate));
+            own.push((*lot_number, *from, certificate));
         }
         found.push((standard, own));
     }

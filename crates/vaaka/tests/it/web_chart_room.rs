@@ -957,7 +957,7 @@ async fn how_right_the_forecasts_were() {
     assert_eq!(page.status, StatusCode::OK, "{}", page.text);
     let shares = page.all("table.round:first-of-type tbody tr");
     assert!(shares.iter().any(|row| row.contains("straight line")), "{shares:?}");
-    let table = bench.get("/export/forecast-scores.json").await.text;
+    let table = bench.get("/export/forecast_scores.json").await.text;
     let table: serde_json::Value = serde_json::from_str(&table).unwrap();
     let tank: Vec<&serde_json::Value> =
         table.as_array().unwrap().iter().filter(|row| row["instrument"] == "R-02").collect();

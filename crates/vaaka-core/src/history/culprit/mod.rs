@@ -78,6 +78,9 @@ pub struct Inclusion {
     pub since_low: u32,
     /// How far, in sigmas of a check; for a standard towards larger values of the standard.
     pub size: f64,
+    /// Whether a known change of the instrument (an adjustment, a repair) came after it: then it is over, and nobody is looked
+    /// for any more.
+    pub settled: bool,
 }
 
 /// What is told.
@@ -184,6 +187,11 @@ pub fn culprit(reads: &[CrossRead]) -> Result<Culprit, StatsError> {
                 since: site.shift_at(best.from),
                 since_low: site.shift_at(found[index].earliest.min(best.from)),
                 size: best.size,
+                settled: match one.suspect {
+                    // A step shows at its first check: one that begins a stretch is the known change itself.
+                    Suspect::Instrument(id) => site.newest_epoch_from(id) > best.from,
+                    Suspect::Standard(_) | Suspect::Person(_) | Suspect::Area(_) => false,
+                },
             };
             (index, inclusion)
         })
@@ -191,20 +199,24 @@ pub fn culprit(reads: &[CrossRead]) -> Result<Culprit, StatsError> {
     inclusions.sort_by(|a, b| b.1.probability.total_cmp(&a.1.probability));
     let named: Vec<Suspect> = inclusions
         .iter()
-        .filter(|(_, one)| one.probability >= NAMED_FROM)
+        .filter(|(_, one)| one.probability >= NAMED_FROM && !one.settled)
         .map(|(_, one)| one.suspect)
         .take(2)
         .collect();
     let listed: Vec<(usize, Inclusion)> =
         inclusions.iter().filter(|(_, one)| one.probability >= LISTED_FROM).copied().collect();
-    let finding = if none >= 0.5 {
+    // Where what is over explains all, nothing is looked for.
+    let open = || listed.iter().filter(|(_, one)| !one.settled);
+    let over = listed.iter().any(|(_, one)| one.settled && one.probability >= NAMED_FROM);
+    let finding = if none >= 0.5 || over && open().all(|(_, one)| one.probability < 0.5) {
         Finding::Nothing
     } else if !named.is_empty() {
         Finding::Named(named)
     } else {
-        Finding::CannotTell(listed.iter().map(|(_, one)| one.suspect).collect())
+        Finding::CannotTell(open().map(|(_, one)| one.suspect).collect())
     };
-    let telling = match (&finding, listed.as_slice()) {
+    let among: Vec<(usize, Inclusion)> = open().copied().collect();
+    let telling = match (&finding, among.as_slice()) {
         (Finding::CannotTell(_), [first, second, ..]) => site
             .telling(
                 (&suspects[first.0], &found[first.0].best),

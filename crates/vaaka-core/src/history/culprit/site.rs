@@ -130,6 +130,15 @@ impl Site {
         })
     }
 
+    /// When the newest stretch of an instrument between known changes began.
+    pub(super) fn newest_epoch_from(&self, instrument: usize) -> f64 {
+        let own =
+            || self.who.iter().zip(&self.reads).filter(|(who, _)| who.instrument == instrument);
+        let newest = own().max_by_key(|(who, _)| who.shift).map(|(who, _)| who.epoch);
+        let of_newest = own().filter(|(who, _)| Some(who.epoch) == newest);
+        of_newest.map(|(_, read)| read.time).fold(f64::INFINITY, f64::min)
+    }
+
     /// Everybody and everything that may have changed. What touches all reads, or the same as another, is kept: it cannot be
     /// told from that, and says so.
     pub(super) fn suspects(&self) -> Vec<Touched> {
