@@ -888,7 +888,7 @@ pub async fn recent_points(
     mut connection: &AsyncPgConnection,
     segment: SegmentId,
 ) -> Result<Vec<PastPoint>, StoreError> {
-    let rows: Vec<(Option<i64>, At, f64, Option<f64>)> = chart_points::table
+    let rows: Vec<PastRow> = chart_points::table
         .filter(chart_points::segment_id.eq(segment))
         .filter(chart_points::ordinal.is_not_null())
         .filter(chart_points::excluded.eq(false))
@@ -902,14 +902,40 @@ pub async fn recent_points(
         ))
         .load(&mut connection)
         .await?;
-    Ok(rows
-        .into_iter()
-        .rev()
-        .filter_map(|(ordinal, At(measured_at), value, temperature)| {
-            let ordinal = u64::try_from(ordinal?).ok()?;
-            Some(PastPoint { ordinal, measured_at, value, temperature })
-        })
-        .collect())
+    Ok(rows.into_iter().rev().filter_map(past).collect())
+}
+
+type PastRow = (Option<i64>, At, f64, Option<f64>);
+
+fn past((ordinal, At(measured_at), value, temperature): PastRow) -> Option<PastPoint> {
+    let ordinal = u64::try_from(ordinal?).ok()?;
+    Some(PastPoint { ordinal, measured_at, value, temperature })
+}
+
+/// The first counted points of a segment, oldest first: those of its baseline.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn first_points(
+    mut connection: &AsyncPgConnection,
+    segment: SegmentId,
+    count: usize,
+) -> Result<Vec<PastPoint>, StoreError> {
+    let rows: Vec<PastRow> = chart_points::table
+        .filter(chart_points::segment_id.eq(segment))
+        .filter(chart_points::ordinal.lt(i64::try_from(count).unwrap_or(i64::MAX)))
+        .filter(chart_points::excluded.eq(false))
+        .order(chart_points::ordinal)
+        .select((
+            chart_points::ordinal,
+            chart_points::measured_at,
+            chart_points::value,
+            chart_points::temperature,
+        ))
+        .load(&mut connection)
+        .await?;
+    Ok(rows.into_iter().filter_map(past).collect())
 }
 
 /// Design and state of a segment as the core knows them.

@@ -266,7 +266,9 @@ pub async fn say(
         Some(_) => false,
         None => found.finding == Finding::Nothing,
     };
-    if same {
+    // The same again is said again where the checks that were to tell have been made, and more are needed.
+    let asks_on = same && found.telling.is_some() && offer(connection).await?.is_none();
+    if same && !asks_on {
         return Ok(());
     }
     let telling = found.telling;

@@ -18,6 +18,7 @@ mod plans;
 mod policies;
 mod reference_values;
 mod run_lengths;
+mod segment_shapes;
 mod shape_worlds;
 mod shapes;
 mod study_properties;

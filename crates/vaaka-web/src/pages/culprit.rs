@@ -194,8 +194,9 @@ fn course_words(course: Course, size: f64, since: &str) -> String {
     }
 }
 
-/// Rows of instruments, columns of standards: each cell the newest errors of that pair in their own sigmas.
-fn matrix(site: &Site, found: &Culprit) -> Vec<MatrixRow> {
+/// Rows of instruments, columns of standards: each cell the newest errors of that pair in their own sigmas. Whatever is suspected
+/// stands first, then what it is read with, then what most share: the rest is a diagonal.
+fn matrix(site: &Site, found: &Culprit) -> (Vec<usize>, Vec<MatrixRow>) {
     let mut cells: BTreeMap<(usize, usize), Vec<f64>> = BTreeMap::new();
     for read in &site.reads {
         cells.entry((read.instrument, read.standard)).or_default().push(read.error);
@@ -204,27 +205,44 @@ fn matrix(site: &Site, found: &Culprit) -> Vec<MatrixRow> {
         Finding::Nothing => vec![],
         Finding::Named(all) | Finding::CannotTell(all) => all.clone(),
     };
-    (0..site.instruments.names.len())
+    let suspect = |one: Suspect| suspects.contains(&one);
+    let readers = |standard: usize| cells.keys().filter(move |key| key.1 == standard);
+    let mut standards: Vec<usize> = (0..site.standards.names.len()).collect();
+    standards.sort_by_key(|standard| {
+        let by_suspect = readers(*standard).any(|(one, _)| suspect(Suspect::Instrument(*one)));
+        let own = suspect(Suspect::Standard(*standard));
+        (!own, !by_suspect, std::cmp::Reverse(readers(*standard).count()), *standard)
+    });
+    let first_column = |instrument: usize| {
+        standards.iter().position(|standard| cells.contains_key(&(instrument, *standard)))
+    };
+    let mut instruments: Vec<usize> = (0..site.instruments.names.len()).collect();
+    instruments.sort_by_key(|instrument| {
+        (!suspect(Suspect::Instrument(*instrument)), first_column(*instrument), *instrument)
+    });
+    let rows = instruments
+        .into_iter()
         .map(|instrument| {
             let tag = site.instruments.names[instrument].clone();
             let sigma = found.sigmas.get(instrument).copied().unwrap_or(0.0);
-            let cell = |standard: usize| {
-                let errors = cells.get(&(instrument, standard))?;
+            let cell = |standard: &usize| {
+                let errors = cells.get(&(instrument, *standard))?;
                 let newest = &errors[errors.len().saturating_sub(STRIP)..];
                 let mean = errors.iter().sum::<f64>() / errors.len() as f64;
                 let of = |error: &f64| if sigma > 0.0 { (error - mean) / sigma } else { 0.0 };
                 let values: Vec<f64> = newest.iter().map(of).collect();
-                let name = format!("{tag} with {}", site.standards.names[standard]);
+                let name = format!("{tag} with {}", site.standards.names[*standard]);
                 Some((strip(&values, &name), errors.len()))
             };
             MatrixRow {
-                suspect: suspects.contains(&Suspect::Instrument(instrument)),
+                suspect: suspect(Suspect::Instrument(instrument)),
                 stream: site.streams[instrument],
-                cells: (0..site.standards.names.len()).map(cell).collect(),
+                cells: standards.iter().map(cell).collect(),
                 tag,
             }
         })
-        .collect()
+        .collect();
+    (standards, rows)
 }
 
 /// Shows it.
@@ -267,7 +285,8 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
             all.contains(&Suspect::Standard(standard))
         }
     };
-    let names = site.standards.names.iter().enumerate();
+    let (columns, rows) = matrix(&site, &found);
+    let names = columns.iter().map(|standard| (*standard, &site.standards.names[*standard]));
     // Of a large site the newest reads are looked at, so that it may begin later than is looked back.
     let from = site.shifts.first().copied().unwrap_or(desk.now);
     let offer = culprits::offer(&mut desk.connection).await?;
@@ -279,7 +298,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         trial: offer.filter(|_| signed.may_check().is_ok()).map(|offer| Trial::of(&offer)),
         rows: found.inclusions.iter().map(row).collect(),
         standards: names.map(|(id, name)| (name.clone(), suspect(id))).collect(),
-        matrix: matrix(&site, &found),
+        matrix: rows,
         said,
         rests_on: format!(
             "From {} checks of {} instruments with {} standards by {} people in {} areas since {}, one chart an instrument. A known change of level (an adjustment, a repair, new limits) is nobody’s fault and is left out. At most two changes are looked for; a third can hide behind them until they are settled. Probability that nothing changed: {}.",

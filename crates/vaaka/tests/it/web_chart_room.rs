@@ -1053,3 +1053,54 @@ async fn what_was_said_is_kept() {
     .await;
     assert!(kept.is_err(), "what was said stands");
 }
+
+/// The check that would tell whose fault it is stands on the round, and begins as a trial with the standard that is named; what
+/// is not asked for any more is refused.
+#[tokio::test(flavor = "multi_thread")]
+async fn the_check_that_would_tell_is_offered() {
+    let server = Server::demo().await;
+    let mut owner = server.owner().await;
+    let aino = Bench::aino(&server.base).await;
+    assert!(!aino.get("/").await.text.contains("would tell whose fault it is"));
+    let said = format!(
+        "INSERT INTO culprit_findings (at, check_id, finding, none, reads, explanations, instrument_id, standard_id,
+             differs_by, checks)
+         SELECT '{}'::timestamptz - interval '1 hour', (SELECT max(id) FROM checks), 'cannot_tell', 0.1, 900,
+             '[{{\"kind\": \"instrument\", \"name\": \"F-14\", \"probability\": 0.55, \"named\": false, \"course\": \"step\",
+                \"since\": null, \"size\": 2.1}},
+               {{\"kind\": \"standard\", \"name\": \"GB-1 (VL-0112)\", \"probability\": 0.4, \"named\": false,
+                \"course\": \"step\", \"since\": null, \"size\": -2.0}}]',
+             i.id, s.id, 2.0, 4 FROM instruments i, standards s WHERE i.tag = 'F-14' AND s.tag = 'GB-2'",
+        now()
+    );
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &said).await.unwrap();
+    let round = aino.get("/").await;
+    let card =
+        round.all("aside section").into_iter().find(|one| one.contains("would tell")).unwrap();
+    for words in
+        ["F-14 with GB-2", "instrument F-14", "standard GB-1", "About 4 such checks", "4 min"]
+    {
+        assert!(card.contains(words), "{words}: {card}");
+    }
+    let key = uuid::Uuid::new_v4().to_string();
+    let ask = |standard: &'static str| [("instrument", "F-14"), ("standard", standard)];
+    let wrong = post(&aino, "/culprit/trial", &[&ask("GB-1")[..], &[("key", &key)]].concat()).await;
+    assert!(wrong.text.contains("not asked for any more"), "{}", wrong.text);
+    let begun = post(&aino, "/culprit/trial", &[&ask("GB-2")[..], &[("key", &key)]].concat()).await;
+    assert_eq!(begun.status, StatusCode::SEE_OTHER, "{}", begun.text);
+    let check = number(
+        &server.database,
+        "SELECT c.id AS number FROM checks c JOIN certificates e ON e.id = c.certificate_id
+             JOIN standard_lots l ON l.id = e.lot_id JOIN standards s ON s.id = l.standard_id
+         WHERE c.purpose = 'trial' AND c.state = 'open' AND s.tag = 'GB-2'",
+    )
+    .await;
+    assert_eq!(begun.location.as_deref(), Some(format!("/checks/{check}").as_str()));
+    // The same again goes on with it; its own check of the shift waits until it is over.
+    let other = uuid::Uuid::new_v4().to_string();
+    let again =
+        post(&aino, "/culprit/trial", &[&ask("GB-2")[..], &[("key", &other)]].concat()).await;
+    assert_eq!(again.location, begun.location);
+    let viewer = Bench::signed_in(&server.base, "veera", "avoin-ovi-8").await;
+    assert!(!viewer.get("/").await.text.contains("Start the trial"));
+}

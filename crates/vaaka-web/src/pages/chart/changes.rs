@@ -111,7 +111,17 @@ fn over_words(over: &OverAdjustments, unit: &str, here: &Here) -> String {
         (Told::Flat, _) => {
             format!("Over {times} it does not drift: without them it would stand where it stood.")
         }
-        _ => format!("Over {times}: {}", shape_words(&ToldShape::from(shape), unit, &here.zone)),
+        (Told::Unclear, _) => {
+            format!(
+                "Over {times} no drift is told: without them it would stand about where it stood."
+            )
+        }
+        _ => {
+            let words = shape_words(&ToldShape::from(shape), unit, &here.zone);
+            let mut letters = words.chars();
+            let first = letters.next().map(|first| first.to_lowercase().to_string());
+            format!("Over {times}: {}{}", first.unwrap_or_default(), letters.as_str())
+        }
     }
 }
 

@@ -385,9 +385,16 @@ fn drawn_events(read: &Read) -> Vec<DrawnEvent> {
             estimated: false,
         });
     }
-    // A change of certificate is written on the chart: the reference value may have moved.
-    for pair in read.points.windows(2).filter(|_| read.stretches.is_empty()) {
-        if pair[0].certificate != pair[1].certificate {
+    // A change of certificate is written on the chart: the reference value may have moved. Standards that serve in turn are
+    // none: each point says its own.
+    for (place, pair) in read.points.windows(2).enumerate().filter(|_| read.stretches.is_empty()) {
+        let (before, after) = read.points.split_at(place + 1);
+        let for_good = || {
+            let (old, new) = (&pair[0].certificate, &pair[1].certificate);
+            before.iter().all(|point| point.certificate != *new)
+                && after.iter().all(|point| point.certificate != *old)
+        };
+        if pair[0].certificate != pair[1].certificate && for_good() {
             events.push(DrawnEvent {
                 at: seconds(pair[1].point.measured_at.0),
                 words: format!("certificate {}", pair[1].certificate),

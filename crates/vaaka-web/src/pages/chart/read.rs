@@ -327,7 +327,15 @@ async fn shape_of(
     let points = charts::recent_points(connection, segment.id).await?;
     let events = noted_events(events);
     let around = around_of(&events, newest);
-    let temperature = TemperatureEffect::of_baseline(design, &points);
+    let temperature = match (TemperatureEffect::of_baseline(design, &points), design.estimated) {
+        (Some(effect), _) => Some(effect),
+        // Its baseline is longer ago than what is looked at.
+        (None, Some(from)) if points.first().is_some_and(|first| first.ordinal > 0) => {
+            let own = charts::first_points(connection, segment.id, from.points).await?;
+            TemperatureEffect::of_baseline(design, &own)
+        }
+        (None, _) => None,
+    };
     // Too few points, or no scatter at all: nothing is said of them.
     let Ok(shape) = segment_shape(design, &points, &around) else { return Ok((None, temperature)) };
     let taken_back = drift_taken_back(design, &points, &around).ok().flatten();
