@@ -22,11 +22,12 @@ await shoot(page, "round");
 
 const start = page.locator("table.round tr", { hasText: "R-02" }).locator(".do button");
 await Promise.all([page.waitForNavigation(), start.click()]);
-// What comes next is put into the open page: it is there when the page's main part is another.
+// What comes next is put into the open page: it is there when another entry is asked for, or none.
+const asked = () => document.querySelector("form.entry input[name=key]")?.value ?? "";
 const send = async () => {
-  const before = await page.locator("main").innerHTML();
+  const before = await page.evaluate(asked);
   await page.click("form.entry .main-button");
-  await page.waitForFunction((was) => document.querySelector("main")?.innerHTML !== was, before);
+  await page.waitForFunction((was) => (document.querySelector("form.entry input[name=key]")?.value ?? "") !== was, before);
 };
 const type = async (text) => {
   await page.fill("#typed", text);
@@ -97,8 +98,8 @@ await page.context().setOffline(false);
 await page.waitForFunction(() => localStorage.getItem("vaaka.held") === "[]");
 await page.goto(`${base}/instruments/R-02`);
 await shoot(page, "instrument");
-await page.goto(`${base}/standards`);
-await shoot(page, "standards");
+await page.goto(`${base}/culprit`);
+await shoot(page, "culprit");
 await page.goto(`${base}/standards/HB-30`);
 await shoot(page, "standard");
 
