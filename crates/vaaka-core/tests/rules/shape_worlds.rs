@@ -279,6 +279,16 @@ pub fn median(sorted: &[f64]) -> f64 {
     sorted.get(sorted.len() / 2).copied().unwrap_or(f64::NAN)
 }
 
+/// All rows, as many at once as there are processors.
+fn at_once<T: Send>(row: impl Fn(Around) -> T + Sync) -> Vec<(Around, T)> {
+    let row = &row;
+    std::thread::scope(|threads| {
+        let rows: Vec<_> =
+            AROUND.into_iter().map(|one| (one, threads.spawn(move || row(one)))).collect();
+        rows.into_iter().map(|(one, row)| (one, row.join().unwrap())).collect()
+    })
+}
+
 /// The rows of `docs/DRIFT.md`, from so many worlds each.
 fn table(worlds: usize) -> String {
     let mut text = format!(
@@ -289,8 +299,7 @@ fn table(worlds: usize) -> String {
          before the crossing at which it is first told, three checks a day, median. *Straight line*: share of the intervals of a straight line from the median onset on that hold the crossing.\n\n\
          | worlds | told | first | all (of) | single | onset, width | ratio | lead | straight line |\n|---|---|---|---|---|---|---|---|---|\n"
     );
-    for around in AROUND {
-        let found = drifts(around, worlds, 1);
+    for (around, found) in at_once(|around| drifts(around, worlds, 1)) {
         let share = |n: usize| 100.0 * n as f64 / found.all.max(1) as f64;
         writeln!(
             text,
@@ -313,14 +322,17 @@ fn table(worlds: usize) -> String {
         "\nWhat is no drift: shares of worlds in which one is told at any look, every eight checks over 240; of drifts that stopped at 2 to 5 σ, the share still told so many checks later.\n\n\
          | worlds | nothing changes | a step of 1 to 4 σ | stopped: 10 later | 40 | 80 |\n|---|---|---|---|---|---|\n",
     );
-    for around in AROUND {
-        let still = stopped(around, worlds, 4, &[10, 40, 80]);
+    let rows = at_once(|around| {
+        let flat = ever_told(around, worlds, 2, |_| Truth::Flat);
+        (flat, ever_told(around, worlds, 3, steps), stopped(around, worlds, 4, &[10, 40, 80]))
+    });
+    for (around, (flat, step, still)) in rows {
         writeln!(
             text,
             "| {} | {:.1} % | {:.1} % | {:.0} % | {:.1} % | {:.1} % |",
             around.name,
-            100.0 * ever_told(around, worlds, 2, |_| Truth::Flat),
-            100.0 * ever_told(around, worlds, 3, steps),
+            100.0 * flat,
+            100.0 * step,
             100.0 * still[0],
             100.0 * still[1],
             100.0 * still[2],
