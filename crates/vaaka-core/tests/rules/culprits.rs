@@ -139,6 +139,7 @@ fn gaps(reads: &mut Vec<CrossRead>, _: f64, random: &mut ChaCha8Rng) {
 }
 
 /// Another instrument of the same tag from halfway on: a known change.
+#[allow(clippy::ptr_arg, reason = "one signature for all of them")]
 fn replaced(reads: &mut Vec<CrossRead>, _: f64, _: &mut ChaCha8Rng) {
     for read in reads.iter_mut().filter(|read| read.instrument == 3 && read.shift >= SHIFTS / 2) {
         read.epoch = 1;
