@@ -12,12 +12,14 @@ use vaaka_store::{Connection, charts, studies};
 
 use crate::error::WebError;
 
-/// Adjustments of a chart, by what each did to its errors. Where the amount was not noted, it is as left less as found.
+/// Adjustments of a chart, by what each did to its errors. Where the amount was not noted, it is as left less as found, each
+/// with the scatter of a check.
 pub(super) fn corrections(
     stream: &Stream,
     instrument: &Instrument,
     events: &[(InstrumentEvent, String)],
     points: &[(Timestamp, f64)],
+    check_std_dev: f64,
 ) -> Vec<AppliedCorrection> {
     let Ok(unit) = stream.unit.parse::<Unit>() else { return vec![] };
     let convert = |value: Decimal, from: &str| {
@@ -42,7 +44,7 @@ pub(super) fn corrections(
                 }
                 _ => {
                     let (found, left) = (value_near(at, true)?, value_near(at, false)?);
-                    Some(AppliedCorrection::between(at, found, left, 0.0))
+                    Some(AppliedCorrection::between(at, found, left, check_std_dev))
                 }
             }
         })
@@ -95,10 +97,13 @@ pub(super) async fn over_adjustments(
     }
     let values: Vec<(Timestamp, f64)> =
         points.iter().map(|past| (past.measured_at, past.value)).collect();
-    let made: Vec<AppliedCorrection> = corrections(stream, instrument, events, &values)
-        .into_iter()
-        .filter(|one| one.at >= first.opened_at.0)
+    // Those that began these segments: an adjustment of another cell moved nothing here.
+    let own: Vec<(InstrumentEvent, String)> = events
+        .iter()
+        .filter(|(event, _)| rest.iter().any(|segment| segment.event_id == Some(event.id)))
+        .cloned()
         .collect();
+    let made = corrections(stream, instrument, &own, &values, design.sigma);
     if made.is_empty() {
         return Ok(None);
     }

@@ -285,7 +285,7 @@ fn drawn_point(
 fn uncorrected(read: &Read) -> Vec<(f64, f64)> {
     let points = course(read);
     let (stream, instrument) = (&read.view.stream, &read.view.instrument);
-    let corrections = corrections(stream, instrument, &read.events, &points);
+    let corrections = corrections(stream, instrument, &read.events, &points, 0.0);
     if corrections.is_empty() {
         return vec![];
     }
