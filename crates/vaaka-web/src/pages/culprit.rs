@@ -77,6 +77,12 @@ struct Telling {
     standard: String,
 }
 
+impl Telling {
+    fn is(&self, offer: &Offer) -> bool {
+        self.instrument == offer.instrument && self.standard == offer.standard
+    }
+}
+
 #[derive(Debug)]
 struct Row {
     kind: &'static str,
@@ -294,8 +300,13 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         shell: Shell::new(&signed, "charts", here),
         state: if found.finding == Finding::Nothing { "ok" } else { "signal" },
         heading: heading(&site, &found),
+        // What was offered belongs to what is told now; where that is another thing it is offered no more.
+        trial: offer
+            .filter(|offer| {
+                signed.may_check().is_ok() && telling.as_ref().is_some_and(|now| now.is(offer))
+            })
+            .map(|offer| Trial::of(&offer)),
         telling,
-        trial: offer.filter(|_| signed.may_check().is_ok()).map(|offer| Trial::of(&offer)),
         rows: found.inclusions.iter().map(row).collect(),
         standards: names.map(|(id, name)| (name.clone(), suspect(id))).collect(),
         matrix: rows,
