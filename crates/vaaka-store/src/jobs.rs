@@ -223,6 +223,9 @@ async fn part(
                 .transaction(async |connection| {
                     let lease = said(connection, taken, Some(check.0)).await?;
                     culprits::say(connection, check, now).await?;
+                    // One that failed before is made good by this one: nothing waits for a person.
+                    let over_at = notices::Over::At(FAILED, &taken.path);
+                    notices::end(connection, over_at, by, now).await?;
                     over(connection, taken.id, lease).await
                 })
                 .await
