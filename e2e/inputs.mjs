@@ -67,7 +67,6 @@ assert.match(kept.join("\n"), /№ 4711 <b>µ<\/b>/);
 
 // Back: all of it is sent, in its order, and the check goes on where it stood.
 await bench.setOffline(false);
-await page.evaluate(() => window.dispatchEvent(new Event("online")));
 await page.waitForFunction(() => document.querySelectorAll("table.kept tbody tr").length >= 5);
 assert.match(await heading(), /Go to 320 bar/);
 const shown = await page.locator("table.kept tbody tr").allInnerTexts();

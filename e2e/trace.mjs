@@ -83,7 +83,6 @@ await keep();
 await page.waitForSelector("[data-held-list] li");
 assert.match(await page.locator("[data-held-list] li").innerText(), /Scan, 2: second\.csv/);
 await bench.setOffline(false);
-await page.evaluate(() => window.dispatchEvent(new Event("online")));
 await page.waitForSelector("form.entry.review");
 const kept = await page.locator("table.review").innerText();
 assert.match(kept, /first\.csv, 581 points/);
