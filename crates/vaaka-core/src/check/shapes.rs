@@ -33,33 +33,107 @@ pub fn segment_shape(
     points: &[PastPoint],
     around: &ShapeAround<'_>,
 ) -> Result<Shape, ShapeError> {
+    shape_over_adjustments(design, points, &[], around)
+}
+
+/// What an instrument has done over its adjustments: the shape of all points since the baseline of `design`, what each
+/// adjustment took away an influence that is known with its uncertainty. An instrument that is adjusted every month still
+/// shows its drift. The level, and when it reaches a limit, are those of the instrument as it is adjusted now.
+///
+/// # Errors
+/// [`ShapeError`].
+pub fn shape_over_adjustments(
+    design: &ChartDesign,
+    points: &[PastPoint],
+    adjustments: &[AppliedCorrection],
+    around: &ShapeAround<'_>,
+) -> Result<Shape, ShapeError> {
     let values: Vec<f64> = points.iter().map(|past| past.value).collect();
     let own = own_baseline(design, points, &values);
-    let by_temperature = TemperatureEffect::of(design, points, own);
-    let (mut baseline, mut acts) = (values[..own].to_vec(), vec![]);
-    if let Some(effect) = &by_temperature {
+    let (mut baseline, looked_at) = (values[..own].to_vec(), &points[own..]);
+    let mut acting: Vec<Acting> = adjustments
+        .iter()
+        .filter_map(|one| Acting::of_adjustment(one, looked_at, design.sigma))
+        .collect();
+    if let Some(effect) = TemperatureEffect::of(design, points, own) {
         baseline.iter_mut().zip(points).for_each(|(value, past)| *value -= effect.on(past));
-        acts = points[own..].iter().map(|past| effect.degrees(past)).collect();
+        acting.push(Acting::of_temperature(&effect, looked_at));
     }
-    let influence = by_temperature.map(|effect| effect.influence(&acts));
+    let influences: Vec<Influence<'_>> = acting.iter().map(Acting::influence).collect();
     let ground = match own {
         0 => known_ground(design, &values),
         _ => Ground::Baseline(&baseline),
     };
-    let series = series_of(&points[own..]);
     let ShapeAround { events, lower, upper, fan } = *around;
-    let influences = influence.as_slice();
-    let resolution = resolution_of(design);
     shape(&ShapeInput {
-        ground,
-        points: &series,
         events,
         lower,
         upper,
-        resolution,
-        influences,
+        influences: &influences,
         fan,
+        ..input_of(design, ground, &series_of(looked_at))
     })
+}
+
+/// How well an adjustment does what was entered: a twentieth of it and a fifth of the usual scatter (common practice, no
+/// published source).
+const AS_ENTERED: (f64, f64) = (0.05, 0.2);
+
+/// What acts on each of the points that are looked at.
+struct Acting {
+    acts: Vec<f64>,
+    ahead: f64,
+    effect: f64,
+    standard_uncertainty: f64,
+}
+
+impl Acting {
+    /// Nothing of an adjustment from before the first of them: it is in their ground.
+    fn of_adjustment(made: &AppliedCorrection, on: &[PastPoint], sigma: f64) -> Option<Self> {
+        if on.first().is_none_or(|first| made.at < first.measured_at) {
+            return None;
+        }
+        let entered = (AS_ENTERED.0 * made.effect).hypot(AS_ENTERED.1 * sigma);
+        Some(Self {
+            acts: on.iter().map(|past| f64::from(u8::from(past.measured_at > made.at))).collect(),
+            ahead: 1.0,
+            effect: made.effect,
+            standard_uncertainty: made.variance.sqrt().hypot(entered),
+        })
+    }
+
+    /// The level that is told is that of the mean temperature.
+    fn of_temperature(effect: &TemperatureEffect, on: &[PastPoint]) -> Self {
+        Self {
+            acts: on.iter().map(|past| effect.degrees(past)).collect(),
+            ahead: 0.0,
+            effect: effect.per_degree,
+            standard_uncertainty: effect.standard_uncertainty,
+        }
+    }
+
+    fn influence(&self) -> Influence<'_> {
+        let Self { ref acts, ahead, effect, standard_uncertainty } = *self;
+        Influence { acts, ahead, effect, standard_uncertainty }
+    }
+}
+
+/// A series on its ground; nothing known besides.
+fn input_of<'a>(
+    design: &ChartDesign,
+    ground: Ground<'a>,
+    points: &'a [(Timestamp, f64)],
+) -> ShapeInput<'a> {
+    ShapeInput {
+        ground,
+        points,
+        events: &[],
+        lower: None,
+        upper: None,
+        resolution: resolution_of(design),
+        influences: &[],
+        fan: 0,
+    }
 }
 
 fn series_of(points: &[PastPoint]) -> Vec<(Timestamp, f64)> {
@@ -71,7 +145,8 @@ fn resolution_of(design: &ChartDesign) -> f64 {
     if design.resolution_floor { design.sigma * 12.0_f64.sqrt() } else { 0.0 }
 }
 
-/// Where an instrument stands now, from the points of its segment: what an adjustment corrects.
+/// Where an instrument stands now, from the points of its segment: what an adjustment corrects. As read: what a degree does
+/// is not taken off, for an adjustment made in a warm room is made for a warm room.
 #[must_use]
 pub fn segment_level(design: &ChartDesign, points: &[PastPoint]) -> LevelEstimate {
     let known = known_chart(design);
@@ -82,16 +157,7 @@ pub fn segment_level(design: &ChartDesign, points: &[PastPoint]) -> LevelEstimat
         0 => known_ground(design, &values),
         own => Ground::Baseline(&values[..own]),
     };
-    let input = ShapeInput {
-        ground,
-        points: &series,
-        events: &[],
-        lower: None,
-        upper: None,
-        resolution: resolution_of(design),
-        influences: &[],
-        fan: 0,
-    };
+    let input = input_of(design, ground, &series);
     // Checks at one moment, or a scatter of nothing: the centre is what is known.
     level_now(&input).unwrap_or(LevelEstimate {
         level: known.center_line,
@@ -175,69 +241,6 @@ impl TemperatureEffect {
     fn on(&self, past: &PastPoint) -> f64 {
         self.per_degree * self.degrees(past)
     }
-
-    /// The level that is told is that of the mean temperature.
-    fn influence<'a>(&self, acts: &'a [f64]) -> Influence<'a> {
-        let Self { per_degree, standard_uncertainty, .. } = *self;
-        Influence { acts, ahead: 0.0, effect: per_degree, standard_uncertainty }
-    }
-}
-
-/// How well an adjustment does what was entered: a twentieth of it and a fifth of the usual scatter (common practice, no
-/// published source).
-const AS_ENTERED: (f64, f64) = (0.05, 0.2);
-
-/// What an instrument has done over its adjustments: the shape of all points since the baseline of `design`, what each
-/// adjustment took away an influence that is known with its uncertainty. An instrument that is adjusted every month still
-/// shows its drift. The level, and when it reaches a limit, are those of the instrument as it is adjusted now.
-///
-/// # Errors
-/// [`ShapeError`].
-pub fn shape_over_adjustments(
-    design: &ChartDesign,
-    points: &[PastPoint],
-    adjustments: &[AppliedCorrection],
-    around: &ShapeAround<'_>,
-) -> Result<Shape, ShapeError> {
-    let values: Vec<f64> = points.iter().map(|past| past.value).collect();
-    let own = own_baseline(design, points, &values);
-    let looked_at = &points[own..];
-    let ground = match own {
-        0 => known_ground(design, &values),
-        own => Ground::Baseline(&values[..own]),
-    };
-    // Those before the first point that is looked at are in its ground.
-    let first = looked_at.first().map(|past| past.measured_at);
-    let made: Vec<&AppliedCorrection> =
-        adjustments.iter().filter(|one| first.is_some_and(|first| one.at >= first)).collect();
-    let after = |one: &AppliedCorrection, past: &PastPoint| past.measured_at > one.at;
-    let acts: Vec<Vec<f64>> = made
-        .iter()
-        .map(|one| looked_at.iter().map(|past| f64::from(u8::from(after(one, past)))).collect())
-        .collect();
-    let influences: Vec<Influence<'_>> = made
-        .iter()
-        .zip(&acts)
-        .map(|(one, acts)| {
-            let entered = (AS_ENTERED.0 * one.effect).hypot(AS_ENTERED.1 * design.sigma);
-            let standard_uncertainty = one.variance.sqrt().hypot(entered);
-            Influence { acts, ahead: 1.0, effect: one.effect, standard_uncertainty }
-        })
-        .collect();
-    let series = series_of(looked_at);
-    let ShapeAround { events, lower, upper, fan } = *around;
-    let influences = influences.as_slice();
-    let resolution = resolution_of(design);
-    shape(&ShapeInput {
-        ground,
-        points: &series,
-        events,
-        lower,
-        upper,
-        resolution,
-        influences,
-        fan,
-    })
 }
 
 /// How many more checks at the level of now take a drift back that these points tell: among 4, 8, 16, 32 and 64; none where

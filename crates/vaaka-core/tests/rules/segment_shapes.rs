@@ -135,3 +135,34 @@ fn adjusted_every_month_it_still_drifts() {
     let near = segment_level(&design, &all[..ONSET + 29]);
     assert!((near.level - 2.9).abs() < 1.2, "{near:?}");
 }
+
+/// A room that gets warmer, and an instrument that is adjusted twice on the way by what it showed: with the temperatures
+/// nothing is told of it, without them it is told to go on.
+#[test]
+fn adjusted_through_a_season() {
+    let mut random = ChaCha8Rng::seed_from_u64(14);
+    let mut adjustments = Vec::new();
+    let mut taken = 0.0;
+    let values: Vec<(f64, Option<f64>)> = (0..170)
+        .map(|index| {
+            let warmer = 0.06 * (index as f64 - ONSET as f64).max(0.0);
+            let degrees = 21.0 + 1.5 * (index as f64 / 9.0).sin() + warmer;
+            if index == 110 || index == 140 {
+                let effect = -2.0;
+                taken += effect;
+                let moment = at(index) - SignedDuration::from_hours(2);
+                let correction = Correction { offset: effect, gain: 0.0 };
+                adjustments.push(AppliedCorrection::known(moment, correction, 0.0));
+            }
+            (1.2 * (degrees - 21.0) + taken + normal(&mut random), Some(degrees))
+        })
+        .collect();
+    let all = points(&values);
+    let bare: Vec<PastPoint> =
+        all.iter().map(|past| PastPoint { temperature: None, ..*past }).collect();
+    let design = design(&all);
+    let of = |points| shape_over_adjustments(&design, points, &adjustments, &AROUND).unwrap();
+    let (known, unknown) = (of(&all), of(&bare));
+    assert!(!told(&known).is_change(), "{known:?}");
+    assert!(told(&unknown).is_change(), "{unknown:?}");
+}

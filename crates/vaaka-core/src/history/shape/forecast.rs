@@ -15,8 +15,9 @@ use crate::stats::normal_tail;
 const FURTHEST: f64 = 366.0 * 86_400.0;
 /// How sure the direction is before anything is promised.
 const SURE: f64 = 0.975;
-/// Halvings of a year until a moment is found: to a few seconds.
-const HALVINGS: usize = 22;
+/// Steps at most until a moment is found, and how near is near enough, in seconds.
+const STEPS: usize = 60;
+const NEAR: f64 = 10.0;
 /// Futures that are drawn for the first single check outside.
 const FUTURES: usize = 200;
 
@@ -112,24 +113,48 @@ impl Future<'_> {
         if self.up { above } else { 1.0 - above }
     }
 
-    /// When a probability that grows with time is reached.
-    fn reached(&self, p: f64, of: impl Fn(f64) -> f64) -> Option<Timestamp> {
-        if of(0.0) >= p {
+    /// When the level is beyond the limit with a probability that grows with time. `known` are places and probabilities that
+    /// were looked at, in order of time; what is looked at joins them.
+    fn reached(&self, p: f64, known: &mut Vec<(f64, f64)>) -> Option<Timestamp> {
+        let next = known.partition_point(|(_, at)| *at < p);
+        if next == 0 {
             return Some(self.moment(0.0));
         }
-        if of(FURTHEST) < p {
-            return None;
+        let mut high = *known.get(next)?;
+        let mut low = known[next - 1];
+        // By secants (Illinois: an end that stays loses half its weight), by halves where these are slow.
+        let (mut of_low, mut of_high) = (low.1 - p, high.1 - p);
+        let mut last_was_low = None;
+        for step in 0..STEPS {
+            if high.0 - low.0 <= NEAR {
+                break;
+            }
+            let secant = low.0 - of_low * (high.0 - low.0) / (of_high - of_low);
+            let within = secant > low.0 && secant < high.0;
+            let by_halves = step % 4 == 3 || !within;
+            let at = if by_halves { 0.5 * (low.0 + high.0) } else { secant };
+            let found = (at, self.beyond(at));
+            known.insert(known.partition_point(|(before, _)| *before < at), found);
+            let is_low = found.1 < p;
+            if is_low {
+                (low, of_low) = (found, found.1 - p);
+            } else {
+                (high, of_high) = (found, found.1 - p);
+            }
+            if last_was_low == Some(is_low) {
+                if is_low { of_high *= 0.5 } else { of_low *= 0.5 }
+            }
+            last_was_low = Some(is_low);
+            if (found.1 - p).abs() < 1e-9 {
+                return Some(self.moment(at));
+            }
         }
-        let (mut low, mut high) = (0.0, FURTHEST);
-        for _ in 0..HALVINGS {
-            let middle = 0.5 * (low + high);
-            if of(middle) < p { low = middle } else { high = middle }
-        }
-        Some(self.moment(high))
+        Some(self.moment(high.0))
     }
 
     fn level(&self) -> Option<When> {
-        let at = |p: f64| self.reached(p, |seconds| self.beyond(seconds));
+        let mut known = vec![(0.0, self.beyond(0.0)), (FURTHEST, self.beyond(FURTHEST))];
+        let mut at = |p: f64| self.reached(p, &mut known);
         Some(When { earliest: at(0.025)?, median: at(0.5), latest: at(0.975) })
     }
 

@@ -242,6 +242,7 @@ pub fn shape(input: &ShapeInput<'_>) -> Result<Shape, ShapeError> {
     let drifts = told == Told::Drift;
     let (ahead, fan) = if drifts { forecast::of(&found, input) } else { (None, vec![]) };
     let size = of.filter(|kind| *kind != Kind::Drift).map(|kind| found.size(kind));
+    let (level, std_dev) = found.level_and_std_dev();
     Ok(Shape {
         told,
         posterior,
@@ -250,11 +251,11 @@ pub fn shape(input: &ShapeInput<'_>) -> Result<Shape, ShapeError> {
         stopped_at: (told == Told::Stopped).then(|| found.end().map(|index| series.at(index))),
         size,
         per_week: drifts.then(|| found.per_week()),
-        level: found.level(),
+        level,
         ahead,
         fan,
         autocorrelation: found.autocorrelation(),
-        std_dev: found.std_dev(),
+        std_dev,
         points: series.len(),
     })
 }

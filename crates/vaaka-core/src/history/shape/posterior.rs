@@ -260,18 +260,22 @@ impl<'a> Found<'a> {
         self.effects(Kind::Drift, |_| factor).interval()
     }
 
-    /// The level at the newest check, over all hypotheses.
-    pub(super) fn level(&self) -> Interval<f64> {
-        let chosen: Vec<_> =
-            self.likeliest(None).into_iter().map(|one| (one, self.moments(&one))).collect();
-        self.level_at(&chosen, 0.0).interval()
+    /// Level at the newest check and standard deviation of a check about it, over all hypotheses; σ is the root of the
+    /// posterior mean of σ².
+    pub(super) fn level_and_std_dev(&self) -> (Interval<f64>, f64) {
+        let chosen = self.chosen();
+        let variance: f64 =
+            chosen.iter().map(|(one, moments)| one.weight * moments.variance()).sum();
+        (self.level_at(&chosen, 0.0).interval(), self.series.scale * variance.sqrt())
     }
 
     /// Mean and standard deviation of the level at the newest check, over all hypotheses.
     pub(super) fn level_moments(&self) -> (f64, f64) {
-        let chosen: Vec<_> =
-            self.likeliest(None).into_iter().map(|one| (one, self.moments(&one))).collect();
-        self.level_at(&chosen, 0.0).moments()
+        self.level_at(&self.chosen(), 0.0).moments()
+    }
+
+    fn chosen(&self) -> Vec<(Hypothesis, Moments)> {
+        self.likeliest(None).into_iter().map(|one| (one, self.moments(&one))).collect()
     }
 
     /// The level at a time under chosen hypotheses.
@@ -297,14 +301,6 @@ impl<'a> Found<'a> {
     /// Posterior mean of ρ.
     pub(super) fn autocorrelation(&self) -> f64 {
         self.all.iter().map(|one| one.weight * self.series.whitened[usize::from(one.rho)].rho).sum()
-    }
-
-    /// Standard deviation of a check about the level: the posterior mean of σ², rooted.
-    pub(super) fn std_dev(&self) -> f64 {
-        let chosen = self.likeliest(None);
-        let variance: f64 =
-            chosen.iter().map(|one| one.weight * self.moments(one).variance()).sum();
-        self.series.scale * variance.sqrt()
     }
 }
 
