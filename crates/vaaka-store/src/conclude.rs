@@ -106,13 +106,15 @@ pub async fn conclude_check(
             wear::record(connection, &check, &method.way(plan)?, person, now).await?;
             reactions::after_check(connection, &check, view, &completion.verdict, person, now)
                 .await?;
-            // Whose fault a change may be is looked at when a signal comes, not on a clock.
+            // Whose fault a change may be is looked at when a signal comes, not on a clock; and when a check comes
+            // that would tell, whether it was made for that or not.
             let opens = |point: &StreamPoint| {
                 let changes = point.evaluation.as_ref().map_or(&[][..], |e| e.changes());
                 changes.iter().any(|change| matches!(change, SignalChange::Opened { .. }))
             };
-            let tells = plan.purpose == Purpose::Trial;
-            if tells || !ready.is_late && completion.points.iter().any(opens) {
+            let tells = plan.purpose == Purpose::Trial
+                || !ready.is_late && completion.points.iter().any(opens);
+            if tells || culprits::waits_for(connection, id).await? {
                 culprits::ask(connection, id, (person, now)).await?;
             }
             let detail = json!({

@@ -352,6 +352,35 @@ impl Offer {
     }
 }
 
+/// Whether a check, of whatever purpose, is of the pair that would tell by what was said last.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub(crate) async fn waits_for(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+) -> Result<bool, StoreError> {
+    let found: Vec<Found> = prepared(
+        "SELECT EXISTS (SELECT FROM (SELECT * FROM culprit_findings ORDER BY id DESC LIMIT 1) f
+             JOIN checks c ON c.instrument_id = f.instrument_id
+             JOIN certificates e ON e.id = c.certificate_id
+             JOIN standard_lots l ON l.id = e.lot_id AND l.standard_id = f.standard_id
+             WHERE c.id = ? AND c.opened_at > f.at AND f.finding = 'cannot_tell') AS found",
+        vec![Bind::Int(check.0)],
+    )
+    .load(connection)
+    .await?;
+    Ok(found.iter().any(|row| row.found))
+}
+
+/// A yes or a no.
+#[derive(QueryableByName)]
+struct Found {
+    #[diesel(sql_type = diesel::sql_types::Bool)]
+    found: bool,
+}
+
 /// Whether a check is a trial that was offered to tell.
 ///
 /// # Errors
@@ -361,11 +390,6 @@ pub async fn was_offered(
     connection: &mut AsyncPgConnection,
     check: CheckId,
 ) -> Result<bool, StoreError> {
-    #[derive(QueryableByName)]
-    struct Found {
-        #[diesel(sql_type = diesel::sql_types::Bool)]
-        found: bool,
-    }
     let found: Vec<Found> = prepared(
         "SELECT EXISTS (SELECT FROM checks c JOIN certificates e ON e.id = c.certificate_id
              JOIN standard_lots l ON l.id = e.lot_id

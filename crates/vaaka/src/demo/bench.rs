@@ -24,8 +24,8 @@ use super::generate::Request;
 use super::hardness;
 use super::keeping::audit;
 use super::noise::Noise;
-use super::panels::Blocks;
 use super::registers::{fault, person, plan, register};
+use super::sheet_gauges::Blocks;
 use super::world::LEAD;
 use crate::AppError;
 

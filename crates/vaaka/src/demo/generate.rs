@@ -15,9 +15,9 @@ use super::hardness;
 use super::mill;
 use super::moisture::METERS;
 use super::noise::Noise;
-use super::panels;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
+use super::sheet_gauges;
 use super::signals;
 use super::spectra::SPECTROPHOTOMETERS;
 use crate::AppError;
@@ -103,14 +103,14 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
         }
     }
     // Walked after the others, so that these keep their numbers.
-    let mut panels = panels::benches(&mut world, first, request)?;
+    let mut gauges = sheet_gauges::benches(&mut world, first, request)?;
     for (index, span) in spans.iter().enumerate().filter(|(_, span)| span.label == "Morning") {
         let begun = span.starts_at > request.ends_at;
         if begun || weekend.contains(&span.business_date) && span.business_date > first {
             continue;
         }
         let mut at = span.starts_at + SignedDuration::from_mins(150);
-        for (bench, noise) in &mut panels {
+        for (bench, noise) in &mut gauges {
             at += SignedDuration::from_mins(i64::from(bench.gear.minutes) + noise.whole(1, 5));
             // Of the last days none is missed: the round of now is that of the scales.
             let missed = noise.chance(0.012) && at < request.ends_at - days(4);

@@ -8,7 +8,7 @@ use vaaka_store::ids::{CheckId, InstrumentId};
 use vaaka_store::rows::Check;
 use vaaka_store::{At, StoreError, bulk, culprits};
 
-use super::{World, panels};
+use super::{World, sheet_gauges};
 
 /// Writes everything or nothing.
 ///
@@ -70,7 +70,7 @@ fn looked_at(world: &World) -> Vec<(CheckId, Timestamp)> {
     let gauges: Vec<InstrumentId> = world
         .instruments
         .iter()
-        .filter(|one| one.tag.starts_with("P-6") || one.tag.starts_with("F-6"))
+        .filter(|one| sheet_gauges::is_one(&one.tag))
         .map(|one| one.id)
         .collect();
     let own = |check: &&Check| gauges.contains(&check.instrument_id) && check.closed_at.is_some();
@@ -78,7 +78,7 @@ fn looked_at(world: &World) -> Vec<(CheckId, Timestamp)> {
     let first = checks.iter().map(|check| check.opened_at).min();
     let signalled: HashSet<CheckId> =
         world.points.iter().filter(|point| point.signalled).map(|point| point.check_id).collect();
-    panels::LOOKED
+    sheet_gauges::LOOKED
         .iter()
         .filter_map(|days| {
             let back = SignedDuration::from_secs((days * 86_400.0) as i64);

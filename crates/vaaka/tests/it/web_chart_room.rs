@@ -1054,6 +1054,51 @@ async fn what_was_said_is_kept() {
     assert!(kept.is_err(), "what was said stands");
 }
 
+/// What says that it cannot be told whether it is F-14 or GB-1, and which check would tell.
+fn cannot_tell(instrument: &str, standard: &str) -> String {
+    format!(
+        "INSERT INTO culprit_findings (at, check_id, finding, none, reads, explanations, instrument_id, standard_id,
+             differs_by, checks)
+         SELECT '{}'::timestamptz - interval '1 hour', (SELECT max(id) FROM checks), 'cannot_tell', 0.1, 900,
+             '[{{\"kind\": \"instrument\", \"name\": \"F-14\", \"probability\": 0.55, \"named\": false, \"course\": \"step\",
+                \"since\": null, \"size\": 2.1}},
+               {{\"kind\": \"standard\", \"name\": \"GB-1 (VL-0112)\", \"probability\": 0.4, \"named\": false,
+                \"course\": \"step\", \"since\": null, \"size\": -2.0}}]',
+             i.id, s.id, 2.0, 4 FROM instruments i, standards s WHERE i.tag = '{instrument}' AND s.tag = '{standard}'",
+        now()
+    )
+}
+
+/// An ordinary check of the pair that would tell is looked at as well as a trial; one of another pair is not.
+#[tokio::test(flavor = "multi_thread")]
+async fn an_ordinary_check_tells_too() {
+    let server = Server::demo().await;
+    let mut owner = server.owner().await;
+    let aino = Bench::aino(&server.base).await;
+    let asked = || {
+        number(
+            &server.database,
+            "SELECT count(*) AS number FROM jobs WHERE work ->> 'kind' = 'culprit' AND state = 'waiting'",
+        )
+    };
+    let standard = lines(
+        &server.database,
+        "SELECT s.tag AS line FROM checks c JOIN instruments i ON i.id = c.instrument_id
+             JOIN certificates e ON e.id = c.certificate_id JOIN standard_lots l ON l.id = e.lot_id
+             JOIN standards s ON s.id = l.standard_id
+         WHERE i.tag = 'R-02' AND c.state = 'concluded' ORDER BY c.id DESC LIMIT 1",
+    )
+    .await;
+    let say = cannot_tell("F-14", &standard[0]);
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &say).await.unwrap();
+    aino.run_exactly("R-05").await;
+    assert_eq!(asked().await, 0, "another instrument, and nothing new of its own");
+    let say = cannot_tell("R-02", &standard[0]);
+    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &say).await.unwrap();
+    aino.run_exactly("R-02").await;
+    assert_eq!(asked().await, 1);
+}
+
 /// The check that would tell whose fault it is stands on the round, and begins as a trial with the standard that is named; what
 /// is not asked for any more is refused.
 #[tokio::test(flavor = "multi_thread")]
@@ -1062,17 +1107,7 @@ async fn the_check_that_would_tell_is_offered() {
     let mut owner = server.owner().await;
     let aino = Bench::aino(&server.base).await;
     assert!(!aino.get("/").await.text.contains("would tell whose fault it is"));
-    let said = format!(
-        "INSERT INTO culprit_findings (at, check_id, finding, none, reads, explanations, instrument_id, standard_id,
-             differs_by, checks)
-         SELECT '{}'::timestamptz - interval '1 hour', (SELECT max(id) FROM checks), 'cannot_tell', 0.1, 900,
-             '[{{\"kind\": \"instrument\", \"name\": \"F-14\", \"probability\": 0.55, \"named\": false, \"course\": \"step\",
-                \"since\": null, \"size\": 2.1}},
-               {{\"kind\": \"standard\", \"name\": \"GB-1 (VL-0112)\", \"probability\": 0.4, \"named\": false,
-                \"course\": \"step\", \"since\": null, \"size\": -2.0}}]',
-             i.id, s.id, 2.0, 4 FROM instruments i, standards s WHERE i.tag = 'F-14' AND s.tag = 'GB-2'",
-        now()
-    );
+    let said = cannot_tell("F-14", "GB-2");
     diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &said).await.unwrap();
     let round = aino.get("/").await;
     let card =

@@ -88,6 +88,11 @@ const GAUGES: [(Gear, [f64; 4]); 6] = [
     (gauge("F-63", "Veneer gauge", 2, "VS-10-063", 0.0001), [0.03, 0.0, 0.0, 0.97]),
 ];
 
+/// Whether an instrument is one of them.
+pub fn is_one(tag: &str) -> bool {
+    GAUGES.iter().any(|(gauge, _)| gauge.tag == tag)
+}
+
 /// Tag, name, where it is kept, lots with the days before the end at which each came, certificates.
 type Block =
     (&'static str, &'static str, &'static str, &'static [(&'static str, f64, &'static str)]);
