@@ -392,6 +392,14 @@ fn limit_text(limits: Option<ToleranceLimits>, decimals: u32) -> String {
         Some((Some(lower), Some(upper))) if lower == -upper => {
             format!("±{}", show_decimal(upper, places(upper)))
         }
+        // What holds a value, not an error, lies on one side of nothing.
+        Some((Some(lower), Some(upper))) if lower > Decimal::ZERO => {
+            format!(
+                "{} to {}",
+                show_decimal(lower, places(lower)),
+                show_decimal(upper, places(upper))
+            )
+        }
         Some((Some(lower), Some(upper))) => {
             format!(
                 "{} to {}",

@@ -7,7 +7,7 @@ use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
 use crate::quantity::{decimals_of, show_decimal, to_f64};
-use crate::standard::combine;
+use crate::standard::{CombinedReference, combine};
 use crate::stats::sample_std_dev;
 
 /// One step for each standard of the plan: its tag is scanned or typed. `noun` is what the family
@@ -174,4 +174,24 @@ pub fn range_of(
 pub fn value_words(plan: &PlanSpec, value: Decimal) -> String {
     let value = value.normalize();
     format!("{} {}", show_decimal(value, value.scale()), plan.unit)
+}
+
+/// Certified value of what is put on at a point, in the unit of the display, at the temperature that was read.
+///
+/// # Errors
+/// [`MethodError::Standard`] when the standard cannot serve.
+pub fn reference_at(
+    plan: &PlanSpec,
+    point: &PlanPoint,
+    temperature: Option<Decimal>,
+) -> Result<CombinedReference, MethodError> {
+    let pieces = point
+        .pieces
+        .iter()
+        .map(|piece| match temperature {
+            Some(temperature) => piece.at(temperature),
+            None => Ok(piece.clone()),
+        })
+        .collect::<Result<Vec<_>, _>>()?;
+    Ok(combine(&pieces, plan.unit)?)
 }

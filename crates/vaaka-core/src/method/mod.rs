@@ -21,6 +21,7 @@ mod scene;
 mod sheet;
 pub mod spectrum;
 mod step;
+pub mod ultrasonic;
 mod warnings;
 pub mod weighing;
 
@@ -80,6 +81,12 @@ pub trait Method: std::fmt::Debug + Send + Sync {
     /// Whether what it reads can be written down: a trace cannot.
     fn on_paper(&self) -> bool {
         true
+    }
+
+    /// Whether what is computed is drawn as more than errors on beams: then it is seen at every step, on the verdict and on the
+    /// record.
+    fn draws(&self) -> bool {
+        false
     }
 
     /// Whether each reading uses up a place of the standard.
@@ -173,13 +180,14 @@ pub enum MethodError {
 
 /// All methods, in the order in which a list offers them.
 #[must_use]
-pub fn all() -> [&'static dyn Method; 5] {
+pub fn all() -> [&'static dyn Method; 6] {
     [
         &weighing::Weighing,
         &gauge::Gauge,
         &spectrum::Spectrum,
         &hardness::Hardness,
         &moisture::Moisture,
+        &ultrasonic::Ultrasonic,
     ]
 }
 

@@ -54,6 +54,8 @@ pub enum Dimension {
     Current,
     /// Electric resistance.
     Resistance,
+    /// Velocity of sound and other velocities.
+    Velocity,
 }
 
 /// A unit that an instrument shows or a certificate states.
@@ -176,6 +178,9 @@ pub enum Unit {
     /// Kiloohm.
     #[serde(rename = "kΩ")]
     Kiloohm,
+    /// Metre per second.
+    #[serde(rename = "m/s")]
+    MetrePerSecond,
 }
 
 /// A unit does not fit.
@@ -199,7 +204,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 39] = [
+    pub const ALL: [Self; 40] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -239,6 +244,7 @@ impl Unit {
         Self::Ampere,
         Self::Ohm,
         Self::Kiloohm,
+        Self::MetrePerSecond,
     ];
 
     /// Symbol (ISO 80000, SI brochure), dimension, and power of ten against the dimension's base.
@@ -283,6 +289,7 @@ impl Unit {
             Self::Ampere => ("A", Dimension::Current, 0),
             Self::Ohm => ("Ω", Dimension::Resistance, 0),
             Self::Kiloohm => ("kΩ", Dimension::Resistance, 3),
+            Self::MetrePerSecond => ("m/s", Dimension::Velocity, 0),
         }
     }
 

@@ -22,5 +22,6 @@ mod segment_shapes;
 mod shape_worlds;
 mod shapes;
 mod study_properties;
+mod ultrasonic;
 mod weighing;
 mod words;

@@ -15,7 +15,7 @@ use vaaka_store::rows::Certificate;
 use vaaka_store::{At, Connection, charts, checks, instruments, registers, wear};
 
 use super::check_step::StepView;
-use super::live::{LiveView, has_curves};
+use super::live::LiveView;
 use crate::draw::draw_scene;
 use crate::error::WebError;
 use crate::open_run::{OpenRun, Target};
@@ -141,7 +141,7 @@ impl OpenRun {
         // Errors as bars where everything is looked over; curves as soon as there is one.
         let looks_over =
             self.now_shown(correct).is_some_and(|now| matches!(now.step.input, Input::Review));
-        let live = match looks_over || has_curves(&self.way.steps) {
+        let live = match looks_over || self.way.method.draws() {
             true => LiveView::of(self.way.method, &self.way.spec, &self.run)?,
             false => LiveView::default(),
         };

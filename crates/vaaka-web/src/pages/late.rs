@@ -25,7 +25,6 @@ use super::check_start::{standards_for, wanted};
 use super::files::{MOST_BYTES, media_type};
 use super::form::{Form, whole};
 use super::input::{OnSheet, name_of, shown};
-use super::live::has_curves;
 use super::plans::{PreviewStep, preview, spec_of};
 use crate::desk::{Desk, SentWithFile, Upload};
 use crate::error::WebError;
@@ -92,8 +91,9 @@ async fn steps_of(desk: &mut Desk, view: &PlanView) -> Result<Vec<Step>, WebErro
     let points = plans::points(&mut desk.connection, view.version.id).await?;
     let all = standards::all(&mut desk.connection, desk.today).await?;
     let spec = spec_of(view, points, &all, desk).map_err(|words| WebError::NotNow { words })?;
-    let mut steps = by_key(&view.plan.method_key)?.way(&spec)?;
-    if has_curves(&steps) {
+    let method = by_key(&view.plan.method_key)?;
+    let mut steps = method.way(&spec)?;
+    if !method.on_paper() {
         return Err(WebError::NotNow {
             words: "This check takes a trace, and a trace cannot be written on paper. Take the file along and run the check when the instrument and this program are both at hand; what was missed meanwhile is missed, with its reason.".into(),
         });

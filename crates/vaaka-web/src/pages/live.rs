@@ -1,6 +1,6 @@
 //! What a method shows while measuring, and on verdict and record: numbers, curves, and errors on beams.
 
-use vaaka_core::method::{Fact, Input, Live, Method, Picture, PlanSpec, RunState, Step};
+use vaaka_core::method::{Fact, Live, Method, Picture, PlanSpec, RunState};
 use vaaka_store::ids::CertificateId;
 use vaaka_store::plans::PlanView;
 use vaaka_store::rows::Check;
@@ -89,7 +89,7 @@ impl LiveView {
     ) -> Result<Self, WebError> {
         let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
         let way = state.way(connection, view, certificates, purpose).await?;
-        if !has_curves(&way.steps) {
+        if !way.method.draws() {
             return Ok(Self::default());
         }
         let run = entries::entries(connection, check.id).await?.run_state()?;
@@ -101,9 +101,4 @@ impl LiveView {
     pub fn is_empty(&self) -> bool {
         self.plots.is_empty() && self.bars.is_none() && self.facts.is_empty()
     }
-}
-
-/// Whether a way takes traces.
-pub fn has_curves(steps: &[Step]) -> bool {
-    steps.iter().any(|step| matches!(step.input, Input::Trace { .. }))
 }

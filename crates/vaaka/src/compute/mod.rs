@@ -8,6 +8,7 @@ mod forecasts;
 mod hardness;
 mod history;
 mod materials;
+mod sound;
 mod statistics;
 mod uncertainty;
 mod weighing;
@@ -131,6 +132,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(history::all());
     all.extend(hardness::all());
     all.extend(materials::all());
+    all.extend(sound::all());
     all.extend(weighing::all());
     all
 }

@@ -2,13 +2,16 @@
 
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
-use vaaka_core::method::{self, Around, Bound, Place, Travel, gauge, hardness, moisture, spectrum};
+use vaaka_core::method::{
+    self, Around, Bound, Place, Travel, gauge, hardness, moisture, spectrum, ultrasonic,
+};
 use vaaka_core::round::DueRule;
 
 use super::hardness::HardnessPlan;
 use super::moisture::MoisturePlan;
 use super::registers::{decimal, fault};
 use super::standards::SETS;
+use super::ultrasonic::UltrasonicPlan;
 use crate::AppError;
 
 /// What happens to an instrument.
@@ -38,6 +41,14 @@ pub enum Story {
         from: f64,
         /// Last day, counted back.
         until: f64,
+    },
+    /// The face of its probe wears: from some days before the end on the thinnest load reads by this much a week more, in
+    /// display units, thicker ones by its square less.
+    Worn {
+        /// Days before the end.
+        onset: f64,
+        /// Change at the thinnest load a week.
+        per_week: f64,
     },
     /// Fails some days before the end for residue under the pan; cleaned, adjusted, proven.
     Failed {
@@ -120,6 +131,8 @@ pub enum Family {
     Hardness(&'static HardnessPlan),
     /// One curve of a moisture meter.
     Moisture(&'static MoisturePlan),
+    /// An ultrasonic thickness gauge with its probe.
+    Ultrasonic(&'static UltrasonicPlan),
 }
 
 /// What the plan of a gauge says.
@@ -170,6 +183,7 @@ impl Gear {
             Family::Spectrum => spectrum::KEY,
             Family::Hardness(_) => hardness::KEY,
             Family::Moisture(_) => moisture::KEY,
+            Family::Ultrasonic(_) => ultrasonic::KEY,
         }
     }
 
@@ -183,6 +197,7 @@ impl Gear {
             (Family::Spectrum, _) => "spectrophotometer",
             (Family::Hardness(_), _) => "hardness tester",
             (Family::Moisture(_), _) => "moisture meter",
+            (Family::Ultrasonic(_), _) => "ultrasonic gauge",
         }
     }
 
@@ -193,7 +208,7 @@ impl Gear {
             Family::Gauge(_) if self.tag == "R-21" => "1.08",
             Family::Gauge(_) => "",
             Family::Spectrum => "3.41",
-            Family::Hardness(_) | Family::Moisture(_) => "",
+            Family::Hardness(_) | Family::Moisture(_) | Family::Ultrasonic(_) => "",
         }
     }
 
@@ -202,6 +217,7 @@ impl Gear {
         match self.family {
             Family::Hardness(plan) => Some((plan.cell, plan.blocks)),
             Family::Moisture(plan) => Some((plan.cell, plan.materials)),
+            Family::Ultrasonic(plan) => Some((plan.cell, plan.blocks)),
             _ => None,
         }
     }
@@ -216,7 +232,10 @@ impl Gear {
         match self.family {
             Family::Scale { .. } => DueRule::EachShift,
             Family::Gauge(plan) => plan.due,
-            Family::Spectrum | Family::Hardness(_) | Family::Moisture(_) => DueRule::EachWeek,
+            Family::Spectrum
+            | Family::Hardness(_)
+            | Family::Moisture(_)
+            | Family::Ultrasonic(_) => DueRule::EachWeek,
         }
     }
 
@@ -263,6 +282,10 @@ impl Gear {
             }
             Family::Moisture(plan) => {
                 serde_json::to_value(super::moisture::settings(plan)?).map_err(fault)
+            }
+            Family::Ultrasonic(plan) => {
+                let settings = super::ultrasonic::settings(plan, self.resolution)?;
+                serde_json::to_value(settings).map_err(fault)
             }
         }
     }

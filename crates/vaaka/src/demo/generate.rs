@@ -20,6 +20,7 @@ use super::scales::SCALES;
 use super::sheet_gauges;
 use super::signals;
 use super::spectra::SPECTROPHOTOMETERS;
+use super::ultrasonic::THICKNESS_GAUGES;
 use crate::AppError;
 
 /// What is asked for.
@@ -62,7 +63,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     }
     mill::rest(&mut world, first, today, request.ends_at)?;
     hardness::blocks(&mut world, first, today)?;
-    for gear in hardness::TESTERS.iter().chain(&METERS) {
+    for gear in hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES) {
         let number = next(benches.len()) as u64;
         let noise = Noise::seeded(request.seed.wrapping_mul(1_000).wrapping_add(number));
         benches.push((Bench::of_cell(&mut world, gear, first, request)?, noise));

@@ -8,7 +8,7 @@ use uuid::Uuid;
 use vaaka_core::method::{
     Beside, Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept,
 };
-use vaaka_core::quantity::to_f64;
+use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::At;
 use vaaka_store::audit::{AuditEntry, Happening};
 use vaaka_store::checks::chain;
@@ -44,7 +44,15 @@ impl Bench {
             Story::Failed { error, .. } if self.disturbed => error,
             _ => 0.0,
         };
-        share * (gear.bias + season + story + self.adjusted_by + self.extra + disturbance)
+        let worn = match gear.story {
+            Story::Worn { onset, per_week } if left < onset => {
+                let thinnest = gear.loads.iter().filter_map(|load| load.0.parse::<f64>().ok());
+                let share = thinnest.fold(f64::INFINITY, f64::min) / load;
+                per_week * (onset - left) / 7.0 * share * share
+            }
+            _ => 0.0,
+        };
+        worn + share * (gear.bias + season + story + self.adjusted_by + self.extra + disturbance)
     }
 
     /// What the display shows for a step: indication and added weights.
@@ -56,9 +64,13 @@ impl Bench {
         disturbance: f64,
         noise: &mut Noise,
     ) -> Option<(Decimal, Option<Decimal>)> {
-        let Input::Reading { resolution, beside, .. } = &step.input else {
+        let Input::Reading { unit, resolution, beside, .. } = &step.input else {
             return None;
         };
+        // What a gauge is set to, it shows as it was set.
+        if *unit == Unit::MetrePerSecond {
+            return step.reference_value.map(|set| (set, None));
+        }
         let d = to_f64(*resolution);
         let reference = to_f64(step.reference_value.unwrap_or_default());
         let hysteresis = if travel_falls { self.gear.hysteresis } else { 0.0 };

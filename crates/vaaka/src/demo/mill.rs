@@ -290,7 +290,7 @@ struct Shelf {
 
 const IN_USE: (&str, &str) = ("in_use", "");
 
-const SHELVES: [Shelf; 14] = [
+const SHELVES: [Shelf; 15] = [
     Shelf {
         tag: "M1-D",
         name: "Kitchen weights, blue case",
@@ -510,6 +510,24 @@ const SHELVES: [Shelf; 14] = [
         care: Care::Material(-5, 720, Some(600)),
         state: ("on_hold", "bottle found without its cap"),
         pieces: &[("7", "7", "7.00", "0.02", "", "20"), ("7", "7", "6.99", "0.02", "", "25")],
+    },
+    Shelf {
+        tag: "SB-6",
+        name: "Step block, laminate, three steps",
+        kind: "step_block",
+        location: "Press hall, tool cabinet",
+        unit: "mm",
+        lot: "VU-S602",
+        certificate: "V-2312",
+        conformance: false,
+        ends_in: 310,
+        care: Care::Nothing,
+        state: IN_USE,
+        pieces: &[
+            ("0.8", "0.8", "0.8012", "0.0015", "", ""),
+            ("1.6", "1.6", "1.5994", "0.0015", "", ""),
+            ("3.2", "3.2", "3.2021", "0.0020", "", ""),
+        ],
     },
 ];
 

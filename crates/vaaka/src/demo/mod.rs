@@ -21,6 +21,7 @@ mod sheet_gauges;
 mod signals;
 mod spectra;
 mod standards;
+mod ultrasonic;
 mod world;
 
 pub use generate::{Request, generate};

@@ -9,10 +9,9 @@ use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
 use crate::method::around::temperature;
-use crate::method::common::{of_reading, rescaled, value_words};
+use crate::method::common::{of_reading, reference_at, rescaled, value_words};
 use crate::method::{Limit, MethodError, PlanPoint, PlanSpec, RunState, Step, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
-use crate::standard::{CombinedReference, combine};
 
 struct Bench<'a> {
     plan: &'a PlanSpec,
@@ -65,23 +64,6 @@ pub fn so_far(
 fn bench<'a>(plan: &'a PlanSpec, settings: &'a SettingsV1, run: &RunState) -> Bench<'a> {
     let unit = plan.unit.error_unit(plan.resolution);
     Bench { plan, settings, unit, temperature: temperature(&settings.around.conditions, run) }
-}
-
-/// Certified value of what is put on at a point, in the unit of the display, at the temperature that was read.
-fn reference_at(
-    plan: &PlanSpec,
-    point: &PlanPoint,
-    temperature: Option<Decimal>,
-) -> Result<CombinedReference, MethodError> {
-    let pieces = point
-        .pieces
-        .iter()
-        .map(|piece| match temperature {
-            Some(temperature) => piece.at(temperature),
-            None => Ok(piece.clone()),
-        })
-        .collect::<Result<Vec<_>, _>>()?;
-    Ok(combine(&pieces, plan.unit)?)
 }
 
 /// A step with the value and limits that hold in this run: a certified value that follows the temperature is the one

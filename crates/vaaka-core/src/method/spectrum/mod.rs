@@ -234,6 +234,10 @@ impl Method for Spectrum {
         false
     }
 
+    fn draws(&self) -> bool {
+        true
+    }
+
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
         way::way(plan, &Settings::read(plan)?)
     }
