@@ -171,8 +171,6 @@ pub fn complete(
     let counted = plan.purpose == Purpose::AsFound && unsettled(&context.earlier).is_empty();
     // No advice on a first failing run: one far value in a hundred quiet checks is chance.
     let is_repeat = plan.purpose == Purpose::AsFound && !unsettled(&context.earlier).is_empty();
-    let resolution =
-        to_f64(plan.unit.convert(plan.resolution, plan.unit.error_unit(plan.resolution)));
     let temperature = room_temperature(method, plan, run)?;
     let (mut points, mut charts) = (Vec::new(), Vec::new());
     for (characteristic, result) in results.iter().filter(|(c, _)| c.charted) {
@@ -185,6 +183,9 @@ pub fn complete(
             ..ChartPoint::new(context.measured_at, characteristic.value())
         };
         let point = chart_point(slot, &input, counted, temperature);
+        // What is of another quantity than the display moves in its own last place.
+        let own = plan.unit.try_convert(plan.resolution, characteristic.unit);
+        let resolution = to_f64(own.unwrap_or(Decimal::new(1, characteristic.decimals)));
         let (events, measured_at) = (&context.events, context.measured_at);
         let of = Outcome {
             slot,

@@ -6,7 +6,7 @@ use super::{Input, Limit, MethodError, PlanPoint, PlanSpec, Step, StepKey};
 use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
-use crate::quantity::{decimals_of, show_decimal, to_f64};
+use crate::quantity::{Unit, decimals_of, show_decimal, to_f64};
 use crate::standard::{CombinedReference, combine};
 use crate::stats::sample_std_dev;
 
@@ -109,8 +109,23 @@ pub fn rounding_of(plan: &PlanSpec) -> f64 {
     to_f64(plan.resolution) / 12.0_f64.sqrt()
 }
 
+/// One rounding of the display in the unit of errors.
+pub fn rounding_of_errors(plan: &PlanSpec) -> f64 {
+    to_f64(plan.unit.convert(plan.resolution, error_unit(plan))) / 12.0_f64.sqrt()
+}
+
+/// The unit in which errors of this plan are stated, and how many of it one of the display is.
+pub fn error_unit(plan: &PlanSpec) -> Unit {
+    plan.unit.error_unit(plan.resolution)
+}
+
+/// See [`error_unit`].
+pub fn error_scale(plan: &PlanSpec) -> f64 {
+    to_f64(plan.unit.convert(Decimal::ONE, error_unit(plan)))
+}
+
 /// Error of the mean of what was shown of one standard: E = X̄ − R with the parts of its uncertainty that the method knows, in the unit
-/// of the display. `limits` are that of the mean, and that of every single reading where it differs.
+/// of errors. `limits` are that of the mean, and that of every single reading where it differs.
 ///
 /// # Errors
 /// [`MethodError::Standard`] when the standard cannot serve.
@@ -119,18 +134,32 @@ pub fn mean_error(
     point: &PlanPoint,
     names: (String, String),
     shown: &[Decimal],
-    (mean_limit, single_limit): (&Limit, Option<&Limit>),
+    limits: (&Limit, Option<&Limit>),
 ) -> Result<Characteristic, MethodError> {
     let reference = combine(&point.pieces, plan.unit)?;
+    Ok(error_against(plan, (point, reference), names, shown, limits))
+}
+
+/// As [`mean_error`], against a reference that is known.
+pub fn error_against(
+    plan: &PlanSpec,
+    (point, reference): (&PlanPoint, CombinedReference),
+    names: (String, String),
+    shown: &[Decimal],
+    (mean_limit, single_limit): (&Limit, Option<&Limit>),
+) -> Characteristic {
+    let unit = error_unit(plan);
+    let value = reference.reference_value;
     let errors: Vec<Decimal> =
-        shown.iter().map(|indication| indication - reference.reference_value).collect();
+        shown.iter().map(|indication| plan.unit.convert(indication - value, unit)).collect();
     let singles: Vec<f64> = errors.iter().map(|error| to_f64(*error)).collect();
-    let mut contributions = reference.contributions;
-    contributions.extend(of_reading(&singles, rounding_of(plan)));
-    let limit = |limit: &Limit| limit.limits(reference.reference_value, plan);
-    Ok(Characteristic {
+    let rounding = rounding_of_errors(plan);
+    let mut contributions = rescaled(reference.contributions, error_scale(plan));
+    contributions.extend(of_reading(&singles, rounding));
+    let limit = |limit: &Limit| limit.limits_in(unit, value, plan);
+    Characteristic {
         nominal: Some(point.nominal),
-        reference_value: Some(reference.reference_value),
+        reference_value: Some(plan.unit.convert(value, unit)),
         limits: limit(mean_limit),
         single_limits: single_limit.and_then(limit),
         contributions,
@@ -140,14 +169,14 @@ pub fn mean_error(
         ..Characteristic::bare(
             CharacteristicKind::Error,
             names,
-            (plan.unit, decimals_of(plan.resolution)),
+            (unit, decimals_of(plan.unit.convert(plan.resolution, unit))),
             errors,
-            rounding_of(plan),
+            rounding,
         )
-    })
+    }
 }
 
-/// Range of what was shown of one standard, from two readings on.
+/// Range of what was shown of one standard, from two readings on, in the unit of errors.
 pub fn range_of(
     plan: &PlanSpec,
     point: &PlanPoint,
@@ -156,16 +185,17 @@ pub fn range_of(
     limit: Option<&Limit>,
 ) -> Option<Characteristic> {
     let (least, most) = (shown.iter().min()?, shown.iter().max()?);
-    let upper = limit.and_then(|limit| limit.limits(point.nominal, plan)?.upper);
+    let unit = error_unit(plan);
+    let upper = limit.and_then(|limit| limit.limits_in(unit, point.nominal, plan)?.upper);
     (shown.len() > 1).then(|| Characteristic {
         nominal: Some(point.nominal),
         limits: upper.map(|upper| ToleranceLimits { lower: None, upper: Some(upper) }),
         ..Characteristic::bare(
             CharacteristicKind::Repeatability,
             names,
-            (plan.unit, decimals_of(plan.resolution)),
-            vec![most - least],
-            rounding_of(plan),
+            (unit, decimals_of(plan.unit.convert(plan.resolution, unit))),
+            vec![plan.unit.convert(most - least, unit)],
+            rounding_of_errors(plan),
         )
     })
 }

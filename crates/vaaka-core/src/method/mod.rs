@@ -8,6 +8,7 @@ mod accept;
 pub mod around;
 mod bound;
 mod care;
+pub mod coating;
 mod common;
 pub mod gauge;
 pub mod hardness;
@@ -180,7 +181,7 @@ pub enum MethodError {
 
 /// All methods, in the order in which a list offers them.
 #[must_use]
-pub fn all() -> [&'static dyn Method; 6] {
+pub fn all() -> [&'static dyn Method; 7] {
     [
         &weighing::Weighing,
         &gauge::Gauge,
@@ -188,6 +189,7 @@ pub fn all() -> [&'static dyn Method; 6] {
         &hardness::Hardness,
         &moisture::Moisture,
         &ultrasonic::Ultrasonic,
+        &coating::Coating,
     ]
 }
 

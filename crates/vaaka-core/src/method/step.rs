@@ -8,6 +8,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Beside, Input, Scene};
 use crate::judgement::ToleranceLimits;
+use crate::quantity::Unit;
 
 /// Stable key of a step within a plan version.
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
@@ -143,6 +144,15 @@ impl Step {
         let weights = added.filter(|_| *beside == Some(Beside::Weights));
         let rounding = weights.map_or(Decimal::ZERO, |added| *resolution / Decimal::TWO - added);
         Some(indication + rounding - self.reference_value? - self.zero_error)
+    }
+
+    /// Unit of its reading, and the one in which errors of it are stated; none where nothing is read.
+    #[must_use]
+    pub fn error_units(&self) -> Option<(Unit, Unit)> {
+        match &self.input {
+            Input::Reading { unit, resolution, .. } => Some((*unit, unit.error_unit(*resolution))),
+            _ => None,
+        }
     }
 
     /// The step with its guard: further from the reference value than three limits of its error or ten standard

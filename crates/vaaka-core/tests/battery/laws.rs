@@ -31,6 +31,38 @@ fn evaluated(planned: &Planned, run: &RunState) -> Vec<Characteristic> {
     planned.method.evaluate(&planned.plan, run).unwrap()
 }
 
+/// Every page speaks of errors in one unit; what is of another quantity has its own, and its step says which.
+#[test]
+fn errors_are_in_the_unit_of_errors() {
+    each_run(0, |planned, run| {
+        let plan = &planned.plan;
+        let unit = plan.unit.error_unit(plan.resolution);
+        for one in evaluated(planned, run) {
+            let is_error = one.kind == CharacteristicKind::Error;
+            let is_length_like = one.unit.dimension() == plan.unit.dimension();
+            assert!(
+                !is_error || one.unit == unit,
+                "{}: {} in {}",
+                told(planned),
+                one.key,
+                one.unit
+            );
+            assert!(!is_length_like || one.unit == unit, "{}: {}", told(planned), one.key);
+        }
+        for step in &planned.way {
+            if let Some((shown, of_errors)) = step.error_units() {
+                assert_eq!(
+                    shown.dimension(),
+                    of_errors.dimension(),
+                    "{}: {}",
+                    told(planned),
+                    step.key
+                );
+            }
+        }
+    });
+}
+
 #[test]
 fn a_way_leads_forward_and_knows_its_steps() {
     for planned in planned() {

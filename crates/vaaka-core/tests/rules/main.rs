@@ -4,6 +4,7 @@
 
 mod budgets;
 mod chart_fold;
+mod coating;
 mod culprits;
 mod detection;
 mod estimated_limits;

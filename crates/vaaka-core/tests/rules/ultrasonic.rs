@@ -229,7 +229,7 @@ fn a_wrong_zero_is_told_from_a_wrong_velocity() {
     assert_eq!(by_key(KEY).unwrap().name(), "Ultrasonic thickness");
     let all = found(&plan(&[]), "5934", "20.0", &ZERO);
     let zero = of(&all, "zero-by-steps");
-    assert!((zero.value() - 0.1).abs() < 0.003, "{}", zero.value());
+    assert!((zero.value() - 100.0).abs() < 3.0, "{}", zero.value());
     assert!(zero.charted && zero.limits.is_none() && zero.kind == CharacteristicKind::Indication);
     let velocity = of(&all, "velocity-by-steps");
     assert!((velocity.value() - 5_934.0).abs() < 2.0, "{}", velocity.value());
@@ -241,7 +241,7 @@ fn a_wrong_zero_is_told_from_a_wrong_velocity() {
     let wrong = ["2.55", "2.55", "5.10", "5.10", "10.20", "10.20", "20.40", "20.40"];
     let all = found(&plan(&[]), "6052", "20.0", &wrong);
     assert!((of(&all, "velocity-by-steps").value() - 5_934.0).abs() < 6.0);
-    assert!(of(&all, "zero-by-steps").value().abs() < 0.005);
+    assert!(of(&all, "zero-by-steps").value().abs() < 5.0);
     let set = of(&all, "velocity-set");
     assert!(!set.limits.unwrap().hold_mean(set.sum(), 1), "6052 is beyond 1 % of 5934");
 }
@@ -295,10 +295,7 @@ fn live_numbers_say_how_far_they_go() {
     assert!(two.pictures.iter().all(|picture| matches!(picture, Picture::Bars(_))));
     let all = live(8, &ZERO);
     assert!(fact(&all, "Pattern of the errors").unwrap().ends_with("the probe zero"));
-    assert_eq!(
-        fact(&all, "Largest error at a step that was not used to set it").unwrap(),
-        "+0.102 mm at 10 mm"
-    );
+    assert_eq!(fact(&all, "Largest error where it was not set").unwrap(), "+102.0 µm at 10 mm");
     assert!(matches!(&all.pictures[0], Picture::Plot(plot) if plot.curves.len() == 2));
     let worn = ["2.62", "2.62", "5.00", "5.00", "10.00", "10.00", "20.00", "20.00"];
     assert!(

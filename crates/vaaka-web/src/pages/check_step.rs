@@ -133,10 +133,9 @@ impl OpenRun {
         step: &Step,
         control: Option<(f64, f64, f64)>,
     ) -> (String, Option<(String, String, String)>) {
-        let (Input::Reading { unit, .. }, Some(tolerance)) = (&step.input, step.tolerance) else {
+        let (Some((unit, to)), Some(tolerance)) = (step.error_units(), step.tolerance) else {
             return (String::new(), None);
         };
-        let to = self.error_unit();
         let side = |limit: Option<Decimal>| limit.map(|limit| unit.convert(limit, to));
         let (lower, upper) = (side(tolerance.lower), side(tolerance.upper));
         let errors: Vec<f64> = self

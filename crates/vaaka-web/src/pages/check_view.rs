@@ -364,7 +364,6 @@ impl OpenRun {
     }
 
     fn kept_of(&self, step: Option<&str>) -> Vec<KeptRow> {
-        let to = self.error_unit();
         let of_step = step.is_some();
         self.entries
             .standing
@@ -374,11 +373,12 @@ impl OpenRun {
             .filter_map(|standing| {
                 let reading = &standing.reading;
                 let step = self.steps.iter().find(|step| step.key.0 == reading.step_key)?;
-                let unit = self.way.spec.unit;
+                let units = step.error_units();
                 let error = reading
                     .indication
                     .and_then(|indication| step.error_of(indication, reading.added))
-                    .map(|error| unit.convert(error, to).normalize());
+                    .zip(units)
+                    .map(|(error, (unit, to))| (unit.convert(error, to).normalize(), to));
                 Some(KeptRow {
                     id: reading.id.0,
                     title: step.title.clone(),
@@ -402,7 +402,9 @@ impl OpenRun {
                         _ => reading.typed.clone(),
                     },
                     error: error
-                        .map(|error| format!("{} {to}", show_signed(error, error.scale().min(4))))
+                        .map(|(error, to)| {
+                            format!("{} {to}", show_signed(error, error.scale().min(4)))
+                        })
                         .unwrap_or_default(),
                     by: standing.person.clone(),
                     far: reading.far_confirmed

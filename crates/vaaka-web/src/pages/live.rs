@@ -93,8 +93,11 @@ impl LiveView {
             return Ok(Self::default());
         }
         let run = entries::entries(connection, check.id).await?.run_state()?;
-        // Its errors stand in the table of results.
-        Ok(Self { bars: None, ..Self::of(way.method, &way.spec, &run)? })
+        // What stands in the table of results is not said twice.
+        let judged = way.method.so_far(&way.spec, &run)?;
+        let mut view = Self { bars: None, ..Self::of(way.method, &way.spec, &run)? };
+        view.facts.retain(|fact| judged.iter().all(|one| one.label != fact.name));
+        Ok(view)
     }
 
     /// Whether there is nothing to show.

@@ -2,6 +2,7 @@
 //! shell, and for checking by other means what the application says.
 
 mod charts;
+mod coating;
 mod design;
 mod drawing;
 mod forecasts;
@@ -133,6 +134,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(hardness::all());
     all.extend(materials::all());
     all.extend(sound::all());
+    all.extend(coating::all());
     all.extend(weighing::all());
     all
 }

@@ -3,10 +3,11 @@
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
 use vaaka_core::method::{
-    self, Around, Bound, Place, Travel, gauge, hardness, moisture, spectrum, ultrasonic,
+    self, Around, Bound, Place, Travel, coating, gauge, hardness, moisture, spectrum, ultrasonic,
 };
 use vaaka_core::round::DueRule;
 
+use super::coating::CoatingPlan;
 use super::hardness::HardnessPlan;
 use super::moisture::MoisturePlan;
 use super::registers::{decimal, fault};
@@ -133,6 +134,8 @@ pub enum Family {
     Moisture(&'static MoisturePlan),
     /// An ultrasonic thickness gauge with its probe.
     Ultrasonic(&'static UltrasonicPlan),
+    /// A coating thickness gauge on its base.
+    Coating(&'static CoatingPlan),
 }
 
 /// What the plan of a gauge says.
@@ -184,6 +187,7 @@ impl Gear {
             Family::Hardness(_) => hardness::KEY,
             Family::Moisture(_) => moisture::KEY,
             Family::Ultrasonic(_) => ultrasonic::KEY,
+            Family::Coating(_) => coating::KEY,
         }
     }
 
@@ -198,6 +202,7 @@ impl Gear {
             (Family::Hardness(_), _) => "hardness tester",
             (Family::Moisture(_), _) => "moisture meter",
             (Family::Ultrasonic(_), _) => "ultrasonic gauge",
+            (Family::Coating(_), _) => "coating gauge",
         }
     }
 
@@ -208,7 +213,10 @@ impl Gear {
             Family::Gauge(_) if self.tag == "R-21" => "1.08",
             Family::Gauge(_) => "",
             Family::Spectrum => "3.41",
-            Family::Hardness(_) | Family::Moisture(_) | Family::Ultrasonic(_) => "",
+            Family::Hardness(_)
+            | Family::Moisture(_)
+            | Family::Ultrasonic(_)
+            | Family::Coating(_) => "",
         }
     }
 
@@ -218,6 +226,7 @@ impl Gear {
             Family::Hardness(plan) => Some((plan.cell, plan.blocks)),
             Family::Moisture(plan) => Some((plan.cell, plan.materials)),
             Family::Ultrasonic(plan) => Some((plan.cell, plan.blocks)),
+            Family::Coating(plan) => Some((plan.cell, plan.foils)),
             _ => None,
         }
     }
@@ -235,7 +244,8 @@ impl Gear {
             Family::Spectrum
             | Family::Hardness(_)
             | Family::Moisture(_)
-            | Family::Ultrasonic(_) => DueRule::EachWeek,
+            | Family::Ultrasonic(_)
+            | Family::Coating(_) => DueRule::EachWeek,
         }
     }
 
@@ -282,6 +292,9 @@ impl Gear {
             }
             Family::Moisture(plan) => {
                 serde_json::to_value(super::moisture::settings(plan)?).map_err(fault)
+            }
+            Family::Coating(plan) => {
+                serde_json::to_value(super::coating::settings(plan)?).map_err(fault)
             }
             Family::Ultrasonic(plan) => {
                 let settings = super::ultrasonic::settings(plan, self.resolution)?;

@@ -10,6 +10,7 @@ use vaaka_store::ids::{PersonId, ShiftId};
 use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
+use super::coating::COATING_GAUGES;
 use super::gauges::GAUGES;
 use super::hardness;
 use super::mill;
@@ -63,7 +64,8 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     }
     mill::rest(&mut world, first, today, request.ends_at)?;
     hardness::blocks(&mut world, first, today)?;
-    for gear in hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES) {
+    let cells = hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES);
+    for gear in cells.chain(&COATING_GAUGES) {
         let number = next(benches.len()) as u64;
         let noise = Noise::seeded(request.seed.wrapping_mul(1_000).wrapping_add(number));
         benches.push((Bench::of_cell(&mut world, gear, first, request)?, noise));

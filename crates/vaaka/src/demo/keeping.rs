@@ -45,7 +45,7 @@ impl Bench {
             _ => 0.0,
         };
         let worn = match gear.story {
-            Story::Worn { onset, per_week } if left < onset => {
+            Story::Worn { onset, per_week } if left < onset && load > 0.0 => {
                 let thinnest = gear.loads.iter().filter_map(|load| load.0.parse::<f64>().ok());
                 let share = thinnest.fold(f64::INFINITY, f64::min) / load;
                 per_week * (onset - left) / 7.0 * share * share

@@ -31,7 +31,7 @@ type Other = (
     &'static str,
 );
 
-const OTHERS: [Other; 29] = [
+const OTHERS: [Other; 30] = [
     (
         "R-31",
         "Resin density meter",
@@ -237,10 +237,11 @@ const OTHERS: [Other; 29] = [
     ),
     ("V-11", "Power meter", "power meter", 4, "dB", "0.01", "-70", "20", "VW-011", "3.3"),
     ("V-21", "Radio room hygrometer", "hygrometer", 4, "%RH", "0.1", "5", "95", "VR-221", "1.3"),
+    ("C-21", "Paint thickness gauge", "coating gauge", 3, "µm", "1", "0", "1500", "VC-021", "1.6"),
 ];
 
 /// Cells of probe × scale × material; the last says whether it is in use.
-const CELLS: [(&str, &str, &str, &str, bool); 9] = [
+const CELLS: [(&str, &str, &str, &str, bool); 10] = [
     ("P-21", "150 kg cone", "HRC", "tool steel", true),
     ("P-21", "150 kg cone", "HRC", "stainless plate", true),
     ("P-22", "impact body D", "HRC", "tool steel", true),
@@ -250,6 +251,7 @@ const CELLS: [(&str, &str, &str, &str, bool); 9] = [
     ("P-41", "5 MHz, 10 mm", "mm", "press plate steel", true),
     ("P-42", "15 MHz delay", "mm", "laminate", true),
     ("V-01", "port cables A", "dB", "patch antenna", true),
+    ("C-21", "magnetic", "µm", "blasted steel", true),
 ];
 
 /// How a standard wears or ages.
@@ -290,7 +292,7 @@ struct Shelf {
 
 const IN_USE: (&str, &str) = ("in_use", "");
 
-const SHELVES: [Shelf; 15] = [
+const SHELVES: [Shelf; 16] = [
     Shelf {
         tag: "M1-D",
         name: "Kitchen weights, blue case",
@@ -527,6 +529,24 @@ const SHELVES: [Shelf; 15] = [
             ("0.8", "0.8", "0.8012", "0.0015", "", ""),
             ("1.6", "1.6", "1.5994", "0.0015", "", ""),
             ("3.2", "3.2", "3.2021", "0.0020", "", ""),
+        ],
+    },
+    Shelf {
+        tag: "FS-1",
+        name: "Foils, three thicknesses",
+        kind: "foil_set",
+        location: "Colour lab, drawer 4",
+        unit: "µm",
+        lot: "VF-0117",
+        certificate: "V-2313",
+        conformance: false,
+        ends_in: 240,
+        care: Care::Nothing,
+        state: IN_USE,
+        pieces: &[
+            ("50", "50", "48.7", "0.8", "", ""),
+            ("125", "125", "126.2", "1.0", "", ""),
+            ("500", "500", "497.8", "2.0", "", ""),
         ],
     },
 ];

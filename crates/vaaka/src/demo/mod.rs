@@ -6,6 +6,7 @@
 
 mod bench;
 mod charts;
+mod coating;
 mod gauges;
 mod gear;
 mod generate;

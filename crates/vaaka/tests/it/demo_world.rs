@@ -108,6 +108,10 @@ fn it_looks_like_real_data() {
         let check = world.checks.iter().find(|check| check.id == reading.check_id).unwrap();
         let instrument = world.instruments.iter().find(|i| i.id == check.instrument_id).unwrap();
         let indication = reading.indication.unwrap();
+        // What a gauge is set to is no reading of its display.
+        if reading.unit.as_deref() != Some(instrument.unit.as_str()) {
+            continue;
+        }
         assert!((indication % instrument.resolution).is_zero(), "{} {indication}", instrument.tag);
         assert_eq!(indication.scale(), instrument.resolution.scale());
     }

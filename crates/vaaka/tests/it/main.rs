@@ -44,6 +44,7 @@ mod web_shifts;
 mod web_standards;
 mod web_standing;
 mod web_tables;
+mod web_thickness;
 mod web_trace;
 mod web_way_on;
 mod web_whole_round;

@@ -10,7 +10,10 @@ use crate::judgement::{
     Characteristic, CharacteristicKind, Contribution, ContributionSource, ToleranceLimits,
 };
 use crate::method::around::temperature;
-use crate::method::common::{of_reading, range_of, reference_at, rounding_of, value_words};
+use crate::method::common::{
+    error_against, error_scale, error_unit, of_reading, range_of, reference_at, rounding_of,
+    rounding_of_errors, value_words,
+};
 use crate::method::{
     Curve, CurveKind, Fact, Live, MethodError, Picture, PlanPoint, PlanSpec, Plot, PlotAxis,
     RunState, Step, bars_of,
@@ -159,31 +162,14 @@ impl<'a> Bench<'a> {
 
     fn error(&self, step: &Read<'_>) -> Characteristic {
         let Read { point, reference, shown } = step;
-        let plan = self.plan;
-        let errors: Vec<Decimal> =
-            shown.iter().map(|one| one - reference.reference_value).collect();
-        let singles: Vec<f64> = errors.iter().map(|error| to_f64(*error)).collect();
-        let mut contributions = reference.contributions.clone();
-        contributions.extend(of_reading(&singles, rounding_of(plan)));
-        let limit = |limit: &crate::method::Limit| limit.limits(reference.reference_value, plan);
-        let label = format!("Error at {}", value_words(plan, point.nominal));
-        Characteristic {
-            nominal: Some(point.nominal),
-            reference_value: Some(reference.reference_value),
-            limits: limit(&self.settings.mean_limit),
-            single_limits: self.settings.single_limit.as_ref().and_then(limit),
-            contributions,
-            charted: point.charted,
-            rests_on: vec![point.standard],
-            scatter_weight: 1.0 / (errors.len().max(1) as f64).sqrt(),
-            ..Characteristic::bare(
-                CharacteristicKind::Error,
-                (key_of("error", point), label),
-                (plan.unit, decimals_of(plan.resolution)),
-                errors,
-                rounding_of(plan),
-            )
-        }
+        let label = format!("Error at {}", value_words(self.plan, point.nominal));
+        error_against(
+            self.plan,
+            (point, reference.clone()),
+            (key_of("error", point), label),
+            shown,
+            (&self.settings.mean_limit, self.settings.single_limit.as_ref()),
+        )
     }
 
     fn velocity_limits(&self) -> Option<ToleranceLimits> {
@@ -291,39 +277,40 @@ impl<'a> Bench<'a> {
     /// What it would show at no thickness: an error of the probe zero, or a probe that is worn.
     fn zero_of(&self, line: &StepLine) -> Option<Characteristic> {
         self.velocity?;
-        let decimals = decimals_of(self.plan.resolution) + 1;
-        let value = Decimal::from_f64(line.at_nothing)?.round_dp(decimals + MORE_PLACES);
+        let scale = error_scale(self.plan);
         Some(Characteristic {
-            contributions: self.of_line(line, false, 1.0),
+            contributions: self.of_line(line, false, scale),
             charted: true,
             rests_on: self.standards(),
-            ..Characteristic::bare(
-                CharacteristicKind::Indication,
-                (ZERO_KEY.into(), "Zero that the steps speak for".into()),
-                (self.plan.unit, decimals),
-                vec![value],
-                rounding_of(self.plan),
-            )
+            ..self.computed((ZERO_KEY, "Zero that the steps speak for"), scale * line.at_nothing)?
         })
     }
 
     /// The largest departure from the line, without its sign.
     fn residual_of(&self, line: &StepLine) -> Option<Characteristic> {
-        let decimals = decimals_of(self.plan.resolution) + 1;
-        let largest = line.largest_residual()?.abs();
-        let value = Decimal::from_f64(largest)?.round_dp(decimals + MORE_PLACES);
+        let largest = error_scale(self.plan) * line.largest_residual()?.abs();
+        let unit = error_unit(self.plan);
         let limit = self.settings.residual_limit.as_ref();
-        let upper = limit.and_then(|limit| limit.limits(Decimal::ZERO, self.plan)?.upper);
+        let upper = limit.and_then(|limit| limit.limits_in(unit, Decimal::ZERO, self.plan)?.upper);
         Some(Characteristic {
             limits: upper.map(|upper| ToleranceLimits { lower: None, upper: Some(upper) }),
-            ..Characteristic::bare(
-                CharacteristicKind::Indication,
-                ("largest-residual".into(), "Largest departure from a line".into()),
-                (self.plan.unit, decimals),
-                vec![value],
-                rounding_of(self.plan),
-            )
+            ..self.computed(("largest-residual", "Largest departure from a line"), largest)?
         })
+    }
+
+    /// A number that is computed of all steps, in the unit of errors, with a place more than the display has.
+    fn computed(&self, (key, label): (&str, &str), value: f64) -> Option<Characteristic> {
+        let plan = self.plan;
+        let unit = error_unit(plan);
+        let decimals = decimals_of(plan.unit.convert(plan.resolution, unit)) + 1;
+        let value = Decimal::from_f64(value)?.round_dp(decimals + MORE_PLACES);
+        Some(Characteristic::bare(
+            CharacteristicKind::Indication,
+            (key.into(), label.into()),
+            (unit, decimals),
+            vec![value],
+            rounding_of_errors(plan),
+        ))
     }
 
     fn standards(&self) -> Vec<usize> {
@@ -369,12 +356,13 @@ impl<'a> Bench<'a> {
             self.steps.iter().filter(|step| self.settings.proves(step.point.nominal)).collect();
         if let Some(worst) = proof.iter().max_by(|a, b| a.error().abs().total_cmp(&b.error().abs()))
         {
-            let places = decimals_of(self.plan.resolution) + 1;
+            let unit = error_unit(self.plan);
+            let places = decimals_of(self.plan.unit.convert(self.plan.resolution, unit)) + 1;
             let words = value_words(self.plan, worst.point.nominal);
-            let error = show_signed_float(worst.error(), places);
+            let error = show_signed_float(error_scale(self.plan) * worst.error(), places);
             facts.push(fact(
-                "Largest error at a step that was not used to set it",
-                &format!("{error} {} at {words}", self.plan.unit),
+                "Largest error where it was not set",
+                &format!("{error} {unit} at {words}"),
             ));
         }
         if let Some(line) = self.line() {
@@ -401,27 +389,30 @@ pub fn live(plan: &PlanSpec, settings: &SettingsV1, run: &RunState) -> Result<Li
     let bench = Bench::of(plan, settings, run)?;
     let found = bench.characteristics()?;
     let facts = bench.facts(&found);
+    let (unit, scale) = (error_unit(plan), error_scale(plan));
     let plot = bench.line().filter(|line| line.residuals.is_some()).map(|line| {
         let mut errors: Vec<(f64, f64)> =
-            bench.steps.iter().map(|step| (step.thickness(), step.error())).collect();
+            bench.steps.iter().map(|step| (step.thickness(), scale * step.error())).collect();
         errors.sort_by(|a, b| a.0.total_cmp(&b.0));
-        let of_line = |d: f64| (d, line.at_nothing + (line.slope - 1.0) * d);
+        let of_line = |d: f64| (d, scale * (line.at_nothing + (line.slope - 1.0) * d));
         let thickest = errors.last().map_or(0.0, |last| last.0);
+        let places = decimals_of(plan.resolution);
+        let of_error = decimals_of(plan.unit.convert(plan.resolution, unit)) + 1;
         let words: Vec<String> = errors
             .iter()
             .map(|(d, error)| {
-                let places = decimals_of(plan.resolution) + 1;
-                format!("{} at {}", show_signed_float(*error, places), show_float(*d, places))
+                let error = show_signed_float(*error, of_error);
+                format!("{error} {unit} at {} {}", show_float(*d, places), plan.unit)
             })
             .collect();
         Picture::Plot(Plot {
-            title: format!("Errors over the thickness, in {}", plan.unit),
+            title: "Errors over the thickness".into(),
             description: format!(
                 "{}; the line is what velocity and zero make of them.",
                 words.join("; ")
             ),
             x: PlotAxis { name: "certified thickness".into(), unit: plan.unit.symbol().into() },
-            y: PlotAxis { name: "error".into(), unit: plan.unit.symbol().into() },
+            y: PlotAxis { name: "error".into(), unit: unit.symbol().into() },
             curves: vec![
                 Curve {
                     name: "by velocity and zero".into(),
