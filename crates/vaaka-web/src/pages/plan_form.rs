@@ -178,9 +178,15 @@ fn points_table(ground: &Ground<'_>, typed: &Fields) -> Table {
         ]);
         columns
     });
-    let named: Vec<String> = ground
-        .standards
-        .iter()
+    // The plan's own first, then those in the unit of the display.
+    let chosen = typed.get("standard");
+    let mut near: Vec<_> = ground.standards.iter().collect();
+    near.sort_by_key(|r| {
+        let unit = r.values.first().map(|row| row.unit.as_str());
+        (format!("tag:{}", r.standard.id) != chosen, unit != Some(ground.instrument.unit.as_str()))
+    });
+    let named: Vec<String> = near
+        .into_iter()
         .filter(|r| r.standard.state != "retired" && !r.values.is_empty())
         .filter(|r| {
             r.values[0].unit.parse::<Unit>().is_ok_and(|unit| {

@@ -11,7 +11,7 @@ use crate::judgement::{
 };
 use crate::method::around::temperature;
 use crate::method::common::{
-    error_against, error_scale, error_unit, of_reading, range_of, reference_at, rounding_of,
+    error_against, error_scale, error_unit, range_of, reference_at, rounding_of,
     rounding_of_errors, value_words,
 };
 use crate::method::{
@@ -181,9 +181,16 @@ impl<'a> Bench<'a> {
     fn velocity_set(&self) -> Option<Characteristic> {
         let shown = self.velocity?;
         let rounding = 1.0 / 12.0_f64.sqrt();
+        let still = Contribution {
+            label: "What is set does not scatter".into(),
+            ..Contribution::known(ContributionSource::Repeatability, 0.0)
+        };
         Some(Characteristic {
             limits: self.velocity_limits(),
-            contributions: of_reading(&[to_f64(shown)], rounding),
+            contributions: vec![
+                Contribution::known(ContributionSource::Resolution, rounding),
+                still,
+            ],
             ..Characteristic::bare(
                 CharacteristicKind::Indication,
                 ("velocity-set".into(), "Velocity that it is set to".into()),
@@ -292,7 +299,16 @@ impl<'a> Bench<'a> {
         let unit = error_unit(self.plan);
         let limit = self.settings.residual_limit.as_ref();
         let upper = limit.and_then(|limit| limit.limits_in(unit, Decimal::ZERO, self.plan)?.upper);
+        // That of one mean, the least well known one: a line through others takes a part of it away.
+        let (s, free) = self.scatter();
+        let fewest = self.steps.iter().map(|step| step.shown.len()).min().unwrap_or(1).max(1);
+        let u = error_scale(self.plan) * s / (fewest as f64).sqrt();
+        let source = ContributionSource::Repeatability;
+        let scatter = (free > 0).then(|| Contribution::estimated(source, u, free as f64));
+        let rounding =
+            Contribution::known(ContributionSource::Resolution, rounding_of_errors(self.plan));
         Some(Characteristic {
+            contributions: std::iter::once(rounding).chain(scatter).collect(),
             limits: upper.map(|upper| ToleranceLimits { lower: None, upper: Some(upper) }),
             ..self.computed(("largest-residual", "Largest departure from a line"), largest)?
         })
