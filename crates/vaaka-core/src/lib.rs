@@ -8,6 +8,7 @@
 pub mod adjustment;
 pub mod chart;
 pub mod check;
+pub mod colour;
 pub mod history;
 pub mod instrument;
 pub mod judgement;

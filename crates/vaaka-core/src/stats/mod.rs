@@ -1,5 +1,6 @@
 //! Summaries and straight lines, on plain slices.
 
+mod calibration;
 mod components;
 mod line;
 mod normality;
@@ -8,6 +9,7 @@ mod quadrature;
 mod summary;
 mod trend;
 
+pub use calibration::{CalibrationError, CalibrationLine, DetectionLimits, Estimate, LackOfFit};
 pub use components::{Components, variance_components};
 pub use line::{StraightLine, fit_line};
 pub use normality::{NORMALITY_POINTS, Normality, anderson_darling};

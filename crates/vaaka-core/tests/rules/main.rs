@@ -15,6 +15,7 @@ mod judging_properties;
 mod moisture;
 mod multirules;
 mod peaks;
+mod photometry;
 mod plans;
 mod policies;
 mod reference_values;
