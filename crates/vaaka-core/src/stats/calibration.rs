@@ -271,7 +271,8 @@ impl CalibrationLine {
         }
         let value = (mean_y - self.intercept) / self.slope;
         let g = (t * s / self.slope).powi(2) / self.sum_squares_x;
-        if !(g < 1.0) {
+        // A slope of nothing makes it no number at all.
+        if g.is_nan() || g >= 1.0 {
             return Err(CalibrationError::NoSlope);
         }
         let (from, to) = self.span;

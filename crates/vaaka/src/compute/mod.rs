@@ -9,6 +9,7 @@ mod forecasts;
 mod hardness;
 mod history;
 mod materials;
+mod photometry;
 mod sound;
 mod statistics;
 mod uncertainty;
@@ -135,6 +136,7 @@ pub fn all() -> Vec<Computation> {
     all.extend(materials::all());
     all.extend(sound::all());
     all.extend(coating::all());
+    all.extend(photometry::all());
     all.extend(weighing::all());
     all
 }
