@@ -434,7 +434,9 @@ mod tests {
             FIVE.iter().flat_map(|(x, y)| [(*x, y - 0.01), (*x, y + 0.01)]).collect();
         let fit = run::<Fit>(&json!({ "standards": standards(&twice) })).unwrap();
         assert_eq!((&fit["freedom_of_fit"], &fit["freedom_of_repeats"]), (&json!(3), &json!(5)));
-        assert!(fit["p"].as_f64().unwrap() > 0.5, "{fit}");
+        // By hand: 2·310e-6/3 of what a line leaves of the means, over 10·0.01²/5 of the repeats.
+        assert!((fit["f"].as_f64().unwrap() - 620.0 / 3.0 / 200.0).abs() < 1e-9, "{fit}");
+        assert!(fit["p"].as_f64().unwrap() > 0.4, "{fit}");
     }
 
     #[test]
