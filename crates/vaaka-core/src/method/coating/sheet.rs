@@ -4,7 +4,7 @@ use crate::method::around::{conditions_group, sentences_group, settings_group, w
 use crate::method::{Sheet, SheetField, SheetGroup, SheetKind};
 
 pub fn sheet() -> Sheet {
-    use SheetKind::{Decimal, Limit, Text, Tick};
+    use SheetKind::{Choice, Limit, Text, Tick};
     let field = SheetField::new;
     let limits = SheetGroup {
         title: "Limits",
@@ -29,8 +29,12 @@ pub fn sheet() -> Sheet {
         fields: vec![
             field("base", "Its tag", Text)
                 .hint("Of the material, shape and roughness of the work. A foil on another base is refused."),
-            field("base_readings", "Readings on it", Decimal { optional: false })
-                .hint("At as many places; at least one."),
+            field(
+                "base_readings",
+                "Readings on it",
+                Choice(vec![("1", "one"), ("3", "three"), ("5", "five"), ("10", "ten")]),
+            )
+            .hint("At as many places."),
             field("take_off", "Take off what it shows", Tick)
                 .hint("For a rough base: what it shows by itself is then no error of a foil."),
             field("again", "Read it again after the foils", Tick),
