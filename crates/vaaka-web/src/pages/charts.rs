@@ -188,7 +188,11 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         .filter_map(|(id, at)| {
             let view = streams.iter().find(|view| view.stream.id == *id)?;
             let since = at.0.to_zoned_datetime(here.zone.clone()).strftime("%-d %b %Y");
-            let name = format!("{} {}", view.instrument.tag, view.stream.label.to_lowercase());
+            let name = format!(
+                "{} {}",
+                view.instrument.tag,
+                super::chart::lower_first(&view.stream.label)
+            );
             Some((id.0, format!("{name}, since {since}")))
         })
         .collect();

@@ -237,7 +237,7 @@ async fn forgotten(
         .iter()
         .map(|signal| Forgotten {
             id: signal.id.0,
-            title: format!("{}: {}", signal.tag, signal.label.to_lowercase()),
+            title: format!("{}: {}", signal.tag, super::chart::lower_first(&signal.label)),
             words: format!(
                 "no step since {}; {}",
                 crate::state::local_day_time(signal.touched_at.0, &here.zone),

@@ -147,7 +147,12 @@ fn row(signal: &SignalView, desk: &Desk, hours: i32) -> Row {
         id: signal.id.0,
         chart: signal.stream_id.0,
         state: if signal.is_at_work() { "signal" } else { "ok" },
-        title: format!("{} {}: {}", signal.instrument, signal.tag, signal.label.to_lowercase()),
+        title: format!(
+            "{} {}: {}",
+            signal.instrument,
+            signal.tag,
+            super::chart::lower_first(&signal.label)
+        ),
         words: signal_words(signal, zone),
         since: local_day_time(signal.opened_at.0, zone),
         work: signal_state(&signal.state),

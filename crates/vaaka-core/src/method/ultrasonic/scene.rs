@@ -49,7 +49,7 @@ pub fn on_step(plan: &PlanSpec, here: usize, words: &str, proves: bool) -> Scene
                 .push(Primitive::Line { from: (middle, floor - 2.0), to: (middle + 7.0, top) });
             primitives.push(Primitive::Heading {
                 x: middle + if place * 2 < steps.len() { 90.0 } else { -90.0 },
-                y: top - 20.0,
+                y: top - 52.0,
                 text: words.to_owned(),
             });
         } else {
