@@ -128,11 +128,11 @@ fn what_cannot_be_read_back() {
     }
 }
 
-/// By hand: s = 0.01 about a slope of 0.1 with five standards 1 to 5; t(0.95; 3) = 2.353 363 (printed tables; from memory).
+/// By hand, from the line's own s and b: five standards 1 to 5, mean 3, Sxx = 10; t(0.95; 3) = 2.353 363 (printed tables; from
+/// memory).
 #[test]
 fn detection_limits_by_hand() {
     let x = [1.0, 2.0, 3.0, 4.0, 5.0];
-    // Residuals e, −2e, e, 0, 0 are orthogonal to a line only in part: they are made so by fitting first.
     let line = CalibrationLine::fit(&x, &[0.11, 0.18, 0.31, 0.40, 0.50], None, false).unwrap();
     let s = line.std_dev.unwrap();
     let limits = line.detection_limits((1, 1.0)).unwrap();

@@ -101,9 +101,9 @@ struct Curve;
 /// A curve.
 #[derive(Debug, Serialize, JsonSchema)]
 struct CurveFound {
-    /// Slope with its 95 % interval; the value alone of two points.
+    /// Slope.
     slope: f64,
-    /// Its interval; null of two points.
+    /// Its 95 % interval; null of two points.
     slope_within: Option<Within>,
     /// Intercept.
     intercept: f64,

@@ -26,7 +26,7 @@ const MOST_BELOW: f64 = 0.2;
 pub struct CoatingJudgement {
     /// Mean.
     pub mean: f64,
-    /// Smallest and largest reading.
+    /// Smallest reading.
     pub least: f64,
     /// Largest reading.
     pub most: f64,
