@@ -195,8 +195,11 @@ const ROWS: [(&str, Made, Spoil); 18] = [
     ("nothing changes; one error in a hundred is five sigmas off", |_| Fault::None, outliers),
     ("a standard steps; a day a week off, one check in four missed", standard_steps, gaps),
     (
-        "an instrument steps; one (perhaps the same: then it is over) is replaced halfway",
-        instrument_steps,
+        "an instrument steps; another one is replaced halfway",
+        |r| {
+            let other = (3 + r.random_range(1..INSTRUMENTS)) % INSTRUMENTS;
+            Fault::Step(Suspect::Instrument(other), size(r))
+        },
         replaced,
     ),
     ("a standard stepped nine shifts ago", standard_steps, nine_later),
@@ -218,11 +221,15 @@ fn the_page_is_what_the_sites_do() {
          writes this page): {INSTRUMENTS} instruments, {STANDARDS} standards of which each instrument reads one to three, the others 5 to 40 % of the time, {PERSONS} people, {AREAS} areas, {SHIFTS} shifts; a fault of 1 to 3 σ begins between shift 100 and 180. These worlds are of the kind that the model knows: \
          expect somewhat less on a real site.\n\n| fault | named right | named wrong | cannot tell | nothing told |\n|---|---|---|---|---|\n"
     );
+    // For a look at one row: nothing is written then.
+    let only = std::env::var("ROW").unwrap_or_default();
     let all: Vec<(&str, [usize; 4])> = std::thread::scope(|threads| {
-        let rows = ROWS.into_iter().enumerate().map(|(place, (name, made, spoil))| {
-            let row = move || (name, looked(sites, 100 + place as u64, (made, spoil)));
-            threads.spawn(row)
-        });
+        let rows = ROWS.into_iter().enumerate().filter(|(_, row)| row.0.contains(&only)).map(
+            |(place, (name, made, spoil))| {
+                let row = move || (name, looked(sites, 100 + place as u64, (made, spoil)));
+                threads.spawn(row)
+            },
+        );
         let rows: Vec<_> = rows.collect();
         rows.into_iter().map(|row| row.join().unwrap()).collect()
     });
@@ -236,6 +243,9 @@ fn the_page_is_what_the_sites_do() {
         .unwrap();
     }
     println!("{text}");
+    if !only.is_empty() {
+        return;
+    }
     if std::env::var_os("VAAKA_WRITE_DOCS").is_some() {
         std::fs::write(page(), &text).unwrap();
     }

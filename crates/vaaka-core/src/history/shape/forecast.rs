@@ -41,8 +41,8 @@ pub struct Ahead {
     pub beyond: bool,
     /// When the level reaches it; none within a year.
     pub level: Option<When>,
-    /// When a single check is outside for the first time, if checks go on at their usual distance: earlier than the
-    /// level.
+    /// When a single check is outside for the first time, if checks go on at the distances that they had: earlier than
+    /// the level.
     pub first_check: Option<When>,
 }
 
@@ -158,14 +158,16 @@ impl Future<'_> {
         Some(When { earliest: at(0.025)?, median: at(0.5), latest: at(0.975) })
     }
 
-    /// The first check outside, over futures drawn from the posterior: in each, P(no check of the first k outside) is the
-    /// product of theirs. The generator is seeded: the same points promise the same moment.
+    /// The first check outside, over futures drawn from the posterior: in each, P(no check so far outside) is the product of
+    /// theirs. The generator is seeded: the same points promise the same moment.
     fn first_check(&self) -> Option<When> {
         let series = self.found.series();
-        let checks = ((FURTHEST / self.interval()).ceil() as usize).min(3_000);
+        let slots = ((FURTHEST / self.interval()).ceil() as usize).min(3_000);
         let mut random = ChaCha8Rng::seed_from_u64(series.len() as u64);
-        let mut inside = vec![0.0; checks];
+        // At the end of each usual distance from now on, the sum over all futures of P(inside until then).
+        let mut inside = vec![0.0; slots];
         let limit = (self.limit - series.shift) / series.scale;
+        let rhythm = Rhythm::of(&series.times, self.interval());
         let mut weights = self.chosen.iter();
         let (mut chosen, mut sum) = (weights.next()?, 0.0);
         for draw in 0..FUTURES {
@@ -176,23 +178,74 @@ impl Future<'_> {
                 chosen = next;
             }
             let one = Drawn::from(chosen, &mut random);
-            let mut survives = 1.0;
-            for (ahead, inside) in inside.iter_mut().enumerate() {
-                let (o, h) = chosen.1.acts(self.found.height(&chosen.0, ahead as f64 + 1.0));
+            let (mut survives, mut filled) = (1.0, 0);
+            for ahead in rhythm.ahead(&mut random).take(4 * slots) {
+                // A check a little late of its slot belongs to it.
+                let slot = ((ahead - 0.5).ceil().max(1.0) as usize - 1).min(slots);
+                inside[filled.min(slot)..slot].iter_mut().for_each(|inside| *inside += survives);
+                filled = filled.max(slot);
+                if slot == slots {
+                    break;
+                }
+                let (o, h) = chosen.1.acts(self.found.height(&chosen.0, ahead));
                 let level = o * one.center + h * one.effect + one.more;
                 let left = (limit - level) / one.sigma;
                 survives *= 1.0 - normal_tail(if self.up { left } else { -left });
                 if survives < 1e-4 {
                     break;
                 }
-                *inside += survives;
             }
+            inside[filled..].iter_mut().for_each(|inside| *inside += survives);
         }
         let at = |p: f64| {
             let first = inside.iter().position(|inside| 1.0 - inside / FUTURES as f64 >= p)?;
             Some(self.moment((first as f64 + 1.0) * self.interval()))
         };
         Some(When { earliest: at(0.025)?, median: at(0.5), latest: at(0.975) })
+    }
+}
+
+/// The distances between checks as they were: what the next ones are drawn from.
+struct Rhythm<'a> {
+    times: &'a [f64],
+    /// Places from which on they are gone through again: where the week stood as it stands now.
+    starts: Vec<usize>,
+}
+
+impl<'a> Rhythm<'a> {
+    fn of(times: &'a [f64], interval: f64) -> Self {
+        let week = 7.0 * 86_400.0 / interval;
+        let as_now = |time: f64| {
+            let off = (-time).rem_euclid(week);
+            off.min(week - off) <= 0.5
+        };
+        let before = times.len() - 1;
+        let mut starts: Vec<usize> = (0..before).filter(|at| as_now(times[*at])).collect();
+        if starts.len() < 3 {
+            starts = (0..before).collect();
+        }
+        Self { times, starts }
+    }
+
+    /// Times of the next checks in one future, in usual distances: those between the old ones, again and again from one of the
+    /// starts on.
+    fn ahead(&self, random: &mut ChaCha8Rng) -> impl Iterator<Item = f64> + use<'_> {
+        let start = |random: &mut ChaCha8Rng| match self.starts.len() {
+            0 => 0,
+            many => self.starts[random.random_range(0..many)],
+        };
+        let (mut place, mut time) = (start(random), 0.0);
+        let again = start(random);
+        std::iter::repeat_with(move || {
+            if place + 1 >= self.times.len() {
+                place = again;
+            }
+            // Of one check alone there is no distance.
+            let next = self.times.get(place + 1).map_or(1.0, |next| next - self.times[place]);
+            place += 1;
+            time += next;
+            time
+        })
     }
 }
 
