@@ -13,6 +13,8 @@ pub mod history;
 pub mod instrument;
 pub mod judgement;
 pub mod method;
+pub mod network;
+pub mod photometry;
 pub mod quantity;
 pub mod reaction;
 pub mod round;

@@ -3,7 +3,12 @@
 mod columns;
 mod table_in;
 mod table_out;
+mod touchstone;
 
 pub use columns::{Columns, ColumnsError, read_columns};
 pub use table_in::{Grid, Line, TableError, read_table};
 pub use table_out::{Cell, CsvForm, Table};
+pub use touchstone::{
+    MOST_PORTS, NumberFormat, Touchstone, TouchstoneError, TouchstoneVersion, is_touchstone,
+    read_touchstone,
+};

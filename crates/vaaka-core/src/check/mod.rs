@@ -28,7 +28,7 @@ use crate::judgement::{
     judge_conformity, unsettled,
 };
 use crate::method::{Input, Method, MethodError, PlanSpec, Purpose, RunState};
-use crate::quantity::to_f64;
+use crate::quantity::{Unit, to_f64};
 use crate::stats::lag_one_autocorrelation;
 
 /// How many of the newest points of a segment are looked at.
@@ -260,6 +260,9 @@ struct KnownLevel {
     /// "as at 10 kg, rising".
     words: String,
     nominal: Option<f64>,
+    unit: Unit,
+    /// Whether others may borrow of it: what nothing certifies speaks for itself alone.
+    lends: bool,
     between: KnownStdDev,
     within: Option<KnownStdDev>,
 }
@@ -268,7 +271,7 @@ impl KnownLevels {
     fn of(characteristics: &[Characteristic], context: &RunContext) -> Self {
         let levels = characteristics
             .iter()
-            .filter(|one| one.charted && one.kind == CharacteristicKind::Error)
+            .filter(|one| one.charted)
             .filter_map(|one| {
                 let design = slot_of(context, &one.key)?.design.as_ref()?;
                 let known = |std_dev: f64, degrees_of_freedom: Option<f64>| KnownStdDev {
@@ -291,6 +294,8 @@ impl KnownLevels {
                     key: one.key.clone(),
                     words: format!("as {words}"),
                     nominal: one.nominal.map(to_f64),
+                    unit: one.unit,
+                    lends: one.kind == CharacteristicKind::Error,
                     between,
                     within,
                 })
@@ -299,14 +304,15 @@ impl KnownLevels {
         Self { levels }
     }
 
-    /// The level of a characteristic, its own or the nearest; none before any has limits.
+    /// The level of a characteristic, its own or the nearest of its unit; none before any has limits.
     fn nearest(&self, characteristic: &Characteristic) -> Option<(&KnownLevel, bool)> {
         if let Some(own) = self.levels.iter().find(|level| level.key == characteristic.key) {
             return Some((own, true));
         }
         let at = characteristic.nominal.map_or(0.0, to_f64);
         let distance = |level: &&KnownLevel| (level.nominal.unwrap_or(0.0) - at).abs();
-        let nearest = self.levels.iter().min_by(|a, b| distance(a).total_cmp(&distance(b)))?;
+        let alike = self.levels.iter().filter(|one| one.lends && one.unit == characteristic.unit);
+        let nearest = alike.min_by(|a, b| distance(a).total_cmp(&distance(b)))?;
         Some((nearest, false))
     }
 }

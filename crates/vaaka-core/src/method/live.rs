@@ -33,6 +33,8 @@ pub enum Picture {
     Plot(Plot),
     /// One bar a thing, each with its own limits.
     Bars(Bars),
+    /// Curves in the complex plane of reflections.
+    Plane(Plane),
 }
 
 /// An axis of a plot.
@@ -96,6 +98,47 @@ pub struct Plot {
     pub curves: Vec<Curve>,
     /// Places that matter.
     pub marks: Vec<PlotMark>,
+}
+
+/// A curve in the complex plane: real and imaginary part, and where on the axis that is.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PlaneCurve {
+    /// What it is called.
+    pub name: String,
+    /// How it is drawn.
+    pub kind: CurveKind,
+    /// Its points, in the order of the axis.
+    pub points: Vec<(f64, f64, f64)>,
+}
+
+/// A place in the complex plane that matters.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PlaneMark {
+    /// Where it belongs.
+    pub at: (f64, f64),
+    /// How far off it may be.
+    pub radius: f64,
+    /// What it is called.
+    pub name: String,
+    /// Where it was found.
+    pub found: Option<(f64, f64)>,
+}
+
+/// Curves in the complex plane of reflections.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Plane {
+    /// Heading.
+    pub title: String,
+    /// What it shows, for those who do not see it.
+    pub description: String,
+    /// Reference impedance, Ω.
+    pub impedance: f64,
+    /// What runs along a curve: its name and the symbol of its unit.
+    pub axis: (String, String),
+    /// The curves, back to front.
+    pub curves: Vec<PlaneCurve>,
+    /// Places that matter.
+    pub marks: Vec<PlaneMark>,
 }
 
 /// A bar.

@@ -6,6 +6,7 @@
 
 mod accept;
 pub mod around;
+pub mod assay;
 mod bound;
 mod care;
 pub mod coating;
@@ -17,6 +18,7 @@ mod limit;
 mod live;
 pub mod moisture;
 mod plan;
+pub mod reflection;
 mod run;
 mod scene;
 mod sheet;
@@ -33,7 +35,8 @@ pub use care::{AdjustmentPolicy, Rung};
 pub use input::{Beside, ChoiceWord, Input, MOST_TEXT, PeakWanted};
 pub use limit::{Limit, LimitForm, Side};
 pub use live::{
-    Bar, Bars, Curve, CurveKind, Fact, Live, Picture, Plot, PlotAxis, PlotMark, bars_of,
+    Bar, Bars, Curve, CurveKind, Fact, Live, Picture, Plane, PlaneCurve, PlaneMark, Plot, PlotAxis,
+    PlotMark, bars_of,
 };
 pub use plan::{
     ADDITION_SOURCES, BudgetAddition, Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel,
@@ -181,7 +184,7 @@ pub enum MethodError {
 
 /// All methods, in the order in which a list offers them.
 #[must_use]
-pub fn all() -> [&'static dyn Method; 7] {
+pub fn all() -> [&'static dyn Method; 9] {
     [
         &weighing::Weighing,
         &gauge::Gauge,
@@ -190,6 +193,8 @@ pub fn all() -> [&'static dyn Method; 7] {
         &moisture::Moisture,
         &ultrasonic::Ultrasonic,
         &coating::Coating,
+        &assay::Assay,
+        &reflection::Reflections,
     ]
 }
 

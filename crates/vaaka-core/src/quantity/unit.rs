@@ -56,6 +56,10 @@ pub enum Dimension {
     Resistance,
     /// Velocity of sound and other velocities.
     Velocity,
+    /// Mass of something in a volume of a solution.
+    MassConcentration,
+    /// Reflection coefficient.
+    Reflection,
 }
 
 /// A unit that an instrument shows or a certificate states.
@@ -181,6 +185,15 @@ pub enum Unit {
     /// Metre per second.
     #[serde(rename = "m/s")]
     MetrePerSecond,
+    /// Milligram per litre.
+    #[serde(rename = "mg/L")]
+    MilligramPerLitre,
+    /// Gram per litre.
+    #[serde(rename = "g/L")]
+    GramPerLitre,
+    /// Reflection coefficient, a plain number: either part of it.
+    #[serde(rename = "Γ")]
+    Reflection,
 }
 
 /// A unit does not fit.
@@ -204,7 +217,7 @@ pub enum UnitError {
 
 impl Unit {
     /// All units, in the order in which a list offers them.
-    pub const ALL: [Self; 40] = [
+    pub const ALL: [Self; 43] = [
         Self::Milligram,
         Self::Gram,
         Self::Kilogram,
@@ -245,6 +258,9 @@ impl Unit {
         Self::Ohm,
         Self::Kiloohm,
         Self::MetrePerSecond,
+        Self::MilligramPerLitre,
+        Self::GramPerLitre,
+        Self::Reflection,
     ];
 
     /// Symbol (ISO 80000, SI brochure), dimension, and power of ten against the dimension's base.
@@ -290,6 +306,9 @@ impl Unit {
             Self::Ohm => ("Ω", Dimension::Resistance, 0),
             Self::Kiloohm => ("kΩ", Dimension::Resistance, 3),
             Self::MetrePerSecond => ("m/s", Dimension::Velocity, 0),
+            Self::MilligramPerLitre => ("mg/L", Dimension::MassConcentration, -3),
+            Self::GramPerLitre => ("g/L", Dimension::MassConcentration, 0),
+            Self::Reflection => ("Γ", Dimension::Reflection, 0),
         }
     }
 

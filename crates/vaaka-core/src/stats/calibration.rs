@@ -207,7 +207,8 @@ impl CalibrationLine {
     }
 
     /// Share of the variance of a reading of weight one that the line has at x.
-    fn share_at(&self, x: f64) -> f64 {
+    #[must_use]
+    pub fn share_at(&self, x: f64) -> f64 {
         let of_level = if self.through_origin { 0.0 } else { 1.0 / self.sum_weights };
         of_level + (x - self.mean_x).powi(2) / self.sum_squares_x
     }

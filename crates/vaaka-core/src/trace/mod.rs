@@ -62,6 +62,8 @@ pub struct TraceWanted {
     pub fewest: usize,
     /// Longest step of the axis, where it matters.
     pub largest_step: Option<f64>,
+    /// Reference impedance of a network in Ω, where its file says one.
+    pub impedance: Option<f64>,
 }
 
 impl TraceWanted {
@@ -359,6 +361,7 @@ mod tests {
             covers: (400.0, 402.0),
             fewest: 3,
             largest_step: Some(1.0),
+            impedance: None,
         }
     }
 

@@ -24,7 +24,14 @@ fn piece(tag: usize, nominal: Decimal, unit: Unit, random: &mut ChaCha8Rng) -> C
         false => vec![],
     };
     CertifiedPiece {
-        tag: format!("P{tag}"),
+        tag: match unit {
+            // Both parts at one frequency after the other.
+            Unit::Reflection => {
+                let part = if tag.is_multiple_of(4) { "real" } else { "imaginary" };
+                format!("{} GHz {part}", 1 + tag / 4)
+            }
+            _ => format!("P{tag}"),
+        },
         nominal,
         certified_value,
         expanded_uncertainty: Decimal::new(random.random_range(1..50), 5),
@@ -44,8 +51,10 @@ pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
     // Half of them as a method may want them that reads all points at once.
     let tidy = random.random_bool(0.5);
     let unit = match tidy {
-        true => [Unit::Millimetre, Unit::Percent][random.random_range(0..2)],
-        false => [Unit::Kilogram, Unit::Bar, Unit::Millimetre][random.random_range(0..3)],
+        true => [Unit::Millimetre, Unit::Percent, Unit::Reflection][random.random_range(0..3)],
+        false => {
+            [Unit::Kilogram, Unit::Bar, Unit::Millimetre, Unit::Percent][random.random_range(0..4)]
+        }
     };
     let repeats = random.random_range(1..5);
     let resolution = Decimal::new(1, random.random_range(1..4));

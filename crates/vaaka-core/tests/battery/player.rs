@@ -7,7 +7,7 @@ use vaaka_core::method::{
     Beside, Entry, EntryError, EntryValue, Input, Method, PeakWanted, PlanSpec, Proposal, RunState,
     Step, accept,
 };
-use vaaka_core::trace::{Extreme, Table, Trace};
+use vaaka_core::trace::{Extreme, Table, Trace, TraceWanted};
 
 /// When checks begin here.
 pub fn start() -> Timestamp {
@@ -61,7 +61,7 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
         Input::Trace { wanted, peaks, .. } => {
             // A hundredth of the way to the end of a search for each step of the display, and a little scatter.
             let share = (off as f64 + 0.3 * f64::from(repeat % 2)) / 100.0;
-            let table = scan(wanted, peaks, share);
+            let table = scan(wanted, peaks, share, turn_of(&step.key.0));
             proposal.confirm_far = Trace::take(wanted, &table).ok().map(|trace| trace.digest());
             proposal.table = Some(Ok(table));
         }
@@ -69,8 +69,14 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
     proposal
 }
 
-/// A trace with a band at each place where one is wanted, all off by so much of the half-width of their search.
-pub fn scan(wanted: &vaaka_core::trace::TraceWanted, peaks: &[PeakWanted], share: f64) -> Table {
+/// An angle for each step: what is put on there reflects otherwise.
+fn turn_of(key: &str) -> f64 {
+    2.4 * key.bytes().map(f64::from).sum::<f64>()
+}
+
+/// A trace with a band at each place where one is wanted, all off by so much of the half-width of their search; a complex one is
+/// turned by an angle.
+pub fn scan(wanted: &TraceWanted, peaks: &[PeakWanted], share: f64, turn: f64) -> Table {
     let step = wanted.largest_step.unwrap() / 3.0;
     let (from, to) = wanted.covers;
     let points = ((to - from) / step).ceil() as usize + 3;
@@ -85,7 +91,12 @@ pub fn scan(wanted: &vaaka_core::trace::TraceWanted, peaks: &[PeakWanted], share
         1.0 + bands.sum::<f64>()
     };
     let mut columns = vec![axis.clone()];
-    columns.extend((1..wanted.columns()).map(|_| axis.iter().map(|x| value(*x)).collect()));
+    let complex = wanted.channels.iter().any(|one| one.complex);
+    columns.extend((1..wanted.columns()).map(|column| {
+        let quarter = std::f64::consts::FRAC_PI_2 * column as f64;
+        let part = if complex { 0.8 * (turn + quarter).sin() + 0.01 * share - 1.0 } else { 0.0 };
+        axis.iter().map(|x| value(*x) + part).collect()
+    }));
     Table { heads: vec![], columns, lines: (1..=points).collect() }
 }
 

@@ -2,6 +2,7 @@
 //! each of them is linked and run by itself.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
 
+mod assay;
 mod budgets;
 mod chart_fold;
 mod coating;
@@ -14,11 +15,13 @@ mod hardness;
 mod judging_properties;
 mod moisture;
 mod multirules;
+mod network;
 mod peaks;
 mod photometry;
 mod plans;
 mod policies;
 mod reference_values;
+mod reflection;
 mod run_lengths;
 mod segment_shapes;
 mod shape_worlds;

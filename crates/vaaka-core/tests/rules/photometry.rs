@@ -220,3 +220,36 @@ fn a_white_is_white() {
     assert_eq!(colour_difference(one, one, none), Err(ColourError::Factor));
     assert_eq!(colour_difference(one, one, Factors::ONE).unwrap().cie_2000, 0.0);
 }
+
+/// Reflectances at 10 nm, beside what colour-science makes of them by its own ways (`tools/reference/tristimulus.py`): weights and
+/// interpolated spectra differ by a few hundredths.
+#[test]
+fn tristimulus_values_are_those_of_the_reference() {
+    use vaaka_core::colour::{Illuminant, Observer, tristimulus};
+    let kept: serde_json::Value =
+        serde_json::from_str(include_str!("../data/tristimulus.json")).unwrap();
+    let mut compared = 0;
+    for case in kept["cases"].as_array().unwrap() {
+        let factors = case["reflectance"].as_array().unwrap();
+        let spectrum: Vec<(f64, f64)> = (36..)
+            .map(|ten| f64::from(ten * 10))
+            .zip(factors.iter().map(|one| one.as_f64().unwrap()))
+            .collect();
+        for (name, illuminant, observer) in [
+            ("D65_TWO", Illuminant::D65, Observer::Two),
+            ("D65_TEN", Illuminant::D65, Observer::Ten),
+            ("D50_TWO", Illuminant::D50, Observer::Two),
+            ("D50_TEN", Illuminant::D50, Observer::Ten),
+            ("A_TWO", Illuminant::A, Observer::Two),
+            ("A_TEN", Illuminant::A, Observer::Ten),
+        ] {
+            let found = tristimulus(&spectrum, illuminant, observer).unwrap();
+            for (found, wanted) in found.iter().zip(case["xyz"][name].as_array().unwrap()) {
+                let wanted = wanted.as_f64().unwrap();
+                assert!((found - wanted).abs() < 0.06, "{name}: {found} {wanted}");
+                compared += 1;
+            }
+        }
+    }
+    assert_eq!(compared, 12 * 6 * 3);
+}

@@ -12,7 +12,7 @@ use vaaka_core::method::{
 };
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table};
-use vaaka_formats::{Columns, read_columns};
+use vaaka_formats::{Columns, is_touchstone, read_columns};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
@@ -24,7 +24,7 @@ use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_chec
 
 use super::check_start::{fits, wanted};
 use super::check_view::Typed;
-use super::input::MOST_TRACE_BYTES;
+use super::input::{MOST_TRACE_BYTES, network_table};
 use super::sign_in;
 use crate::auth::{Address, Proof, prove_on};
 use crate::desk::{Desk, Upload};
@@ -430,12 +430,18 @@ async fn keep_entry(
     if let Some((_, bytes)) = &table {
         let bytes = bytes.clone();
         // A long one takes a moment, and others wait for their pages.
-        let read = tokio::task::spawn_blocking(move || {
-            read_columns(&bytes, (MOST_POINTS, MOST_COLUMNS)).map_err(|error| error.to_string())
+        let wanted = match &target.step.input {
+            Input::Trace { wanted, .. } => Some(wanted.clone()),
+            _ => None,
+        };
+        let read = tokio::task::spawn_blocking(move || match wanted {
+            Some(wanted) if is_touchstone(&bytes) => network_table(&bytes, &wanted),
+            _ => read_columns(&bytes, (MOST_POINTS, MOST_COLUMNS))
+                .map(|Columns { heads, columns, lines }| Table { heads, columns, lines })
+                .map_err(|error| error.to_string()),
         });
         let read = read.await.map_err(|cause| WebError::Inner(cause.to_string()))?;
-        proposal.table =
-            Some(read.map(|Columns { heads, columns, lines }| Table { heads, columns, lines }));
+        proposal.table = Some(read);
     }
     // What was tried on the device stays on record, also where this is refused: the next try comes without it.
     keep_attempted(&mut connection, &view, &target, (form, &proposal), (measured, signed)).await?;

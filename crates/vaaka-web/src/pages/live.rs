@@ -6,7 +6,7 @@ use vaaka_store::plans::PlanView;
 use vaaka_store::rows::Check;
 use vaaka_store::{Connection, entries};
 
-use crate::draw::{Beam, BeamMark, BeamSize, draw_plot, plot_values};
+use crate::draw::{Beam, BeamMark, BeamSize, draw_plane, draw_plot, plane_values, plot_values};
 use crate::error::WebError;
 use crate::state::AppState;
 
@@ -63,6 +63,11 @@ impl LiveView {
                     svg: draw_plot(&plot),
                     values: plot_values(&plot),
                     title: plot.title,
+                }),
+                Picture::Plane(plane) => view.plots.push(PlotView {
+                    svg: draw_plane(&plane),
+                    values: plane_values(&plane),
+                    title: plane.title,
                 }),
                 Picture::Bars(bars) => {
                     let rows = bars.bars.into_iter().map(|bar| {

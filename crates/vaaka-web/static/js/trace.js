@@ -90,32 +90,33 @@ export function takeTraces(check, signal) {
   }, { signal });
 }
 
-// Values of a curve under the pointer, or point by point with the arrow keys.
+// Values of a curve under the pointer, or point by point with the arrow keys: over an axis by a line, in a plane by a ring.
 export function readPlot(box) {
-  const { left, right, top, bottom, x, y, points } = JSON.parse(box.dataset.plot);
+  const { left, right, top, bottom, x, y, plane, points } = JSON.parse(box.dataset.plot);
   const svg = box.querySelector("svg");
   const words = box.querySelector("[data-plot-value]");
   if (points.length === 0) return;
   words.setAttribute("role", "status");
-  const line = document.createElementNS("http://www.w3.org/2000/svg", "line");
-  line.setAttribute("class", "plot-cursor");
-  line.setAttribute("y1", top);
-  line.setAttribute("y2", bottom);
+  const cursor = document.createElementNS("http://www.w3.org/2000/svg", plane ? "circle" : "line");
+  cursor.setAttribute("class", plane ? "plot-cursor plane-cursor" : "plot-cursor");
+  const put = (attributes) => Object.entries(attributes).forEach(([name, value]) => cursor.setAttribute(name, value));
+  put(plane ? { r: 7 } : { y1: top, y2: bottom });
   let at = -1;
   const unit = (value, of) => (of ? `${value} ${of}` : `${value}`);
   const short = (value) => Number(value.toPrecision(7));
   function go(index) {
     at = Math.max(0, Math.min(points.length - 1, index));
-    const [column, px, py] = points[at];
-    line.setAttribute("x1", column);
-    line.setAttribute("x2", column);
-    if (!line.isConnected) svg.append(line);
-    words.textContent = `${unit(short(px), x)}: ${unit(short(py), y)}`;
+    const point = points[at];
+    put(plane ? { cx: point[0], cy: point[1] } : { x1: point[0], x2: point[0] });
+    if (!cursor.isConnected) svg.append(cursor);
+    words.textContent = plane ? point[2] : `${unit(short(point[1]), x)}: ${unit(short(point[2]), y)}`;
   }
-  svg.addEventListener("pointermove", (event) => {
-    const frame = svg.getBoundingClientRect();
-    const column = ((event.clientX - frame.left) / frame.width) * svg.viewBox.baseVal.width;
-    if (column < left - 4 || column > right + 4) return;
+  // The nearest point of a plane; over an axis the nearest column.
+  function near(column, row) {
+    if (plane) {
+      const away = (point) => (point[0] - column) ** 2 + (point[1] - row) ** 2;
+      return points.reduce((best, point, index) => (away(point) < away(points[best]) ? index : best), 0);
+    }
     let low = 0;
     let high = points.length - 1;
     while (low < high) {
@@ -123,7 +124,14 @@ export function readPlot(box) {
       if (points[middle][0] < column) low = middle + 1;
       else high = middle;
     }
-    go(low > 0 && column - points[low - 1][0] < points[low][0] - column ? low - 1 : low);
+    return low > 0 && column - points[low - 1][0] < points[low][0] - column ? low - 1 : low;
+  }
+  svg.addEventListener("pointermove", (event) => {
+    const frame = svg.getBoundingClientRect();
+    const column = ((event.clientX - frame.left) / frame.width) * svg.viewBox.baseVal.width;
+    const row = ((event.clientY - frame.top) / frame.height) * svg.viewBox.baseVal.height;
+    if (!plane && (column < left - 4 || column > right + 4)) return;
+    go(near(column, row));
   });
   box.addEventListener("keydown", (event) => {
     const steps = { ArrowLeft: -1, ArrowRight: 1, PageUp: -20, PageDown: 20 };

@@ -44,6 +44,7 @@ fn taken_in() {
         covers: (0.02, 2.0),
         fewest: 100,
         largest_step: Some(0.001),
+        impedance: None,
     };
     let (mut plain, mut taken) = (Samples::default(), Samples::default());
     for _ in 0..TIMES {

@@ -8,7 +8,9 @@ mod drawing;
 mod forecasts;
 mod hardness;
 mod history;
+mod light;
 mod materials;
+mod network;
 mod photometry;
 mod sound;
 mod statistics;
@@ -137,6 +139,8 @@ pub fn all() -> Vec<Computation> {
     all.extend(sound::all());
     all.extend(coating::all());
     all.extend(photometry::all());
+    all.extend(light::all());
+    all.extend(network::all());
     all.extend(weighing::all());
     all
 }

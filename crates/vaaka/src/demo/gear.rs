@@ -3,13 +3,16 @@
 use serde_json::Value;
 use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
 use vaaka_core::method::{
-    self, Around, Bound, Place, Travel, coating, gauge, hardness, moisture, spectrum, ultrasonic,
+    self, Around, Bound, Place, Travel, assay, coating, gauge, hardness, moisture, reflection,
+    spectrum, ultrasonic,
 };
 use vaaka_core::round::DueRule;
 
 use super::coating::CoatingPlan;
 use super::hardness::HardnessPlan;
 use super::moisture::MoisturePlan;
+use super::network::NetworkPlan;
+use super::photometers::{AssayPlan, FilterPlan};
 use super::registers::{decimal, fault};
 use super::standards::SETS;
 use super::ultrasonic::UltrasonicPlan;
@@ -136,6 +139,12 @@ pub enum Family {
     Ultrasonic(&'static UltrasonicPlan),
     /// A coating thickness gauge on its base.
     Coating(&'static CoatingPlan),
+    /// A photometer on filters.
+    Filters(&'static FilterPlan),
+    /// A photometer with a curve of its own in each check.
+    Assay(&'static AssayPlan),
+    /// A network analyzer with its cable and kit.
+    Reflection(&'static NetworkPlan),
 }
 
 /// What the plan of a gauge says.
@@ -182,12 +191,14 @@ impl Gear {
     pub fn method_key(&self) -> &'static str {
         match self.family {
             Family::Scale { .. } => weighing::KEY,
-            Family::Gauge(_) => gauge::KEY,
+            Family::Gauge(_) | Family::Filters(_) => gauge::KEY,
             Family::Spectrum => spectrum::KEY,
             Family::Hardness(_) => hardness::KEY,
             Family::Moisture(_) => moisture::KEY,
             Family::Ultrasonic(_) => ultrasonic::KEY,
             Family::Coating(_) => coating::KEY,
+            Family::Assay(_) => assay::KEY,
+            Family::Reflection(_) => reflection::KEY,
         }
     }
 
@@ -203,6 +214,8 @@ impl Gear {
             (Family::Moisture(_), _) => "moisture meter",
             (Family::Ultrasonic(_), _) => "ultrasonic gauge",
             (Family::Coating(_), _) => "coating gauge",
+            (Family::Filters(_) | Family::Assay(_), _) => "photometer",
+            (Family::Reflection(_), _) => "network analyzer",
         }
     }
 
@@ -216,7 +229,10 @@ impl Gear {
             Family::Hardness(_)
             | Family::Moisture(_)
             | Family::Ultrasonic(_)
-            | Family::Coating(_) => "",
+            | Family::Coating(_)
+            | Family::Filters(_)
+            | Family::Assay(_)
+            | Family::Reflection(_) => "",
         }
     }
 
@@ -227,6 +243,9 @@ impl Gear {
             Family::Moisture(plan) => Some((plan.cell, plan.materials)),
             Family::Ultrasonic(plan) => Some((plan.cell, plan.blocks)),
             Family::Coating(plan) => Some((plan.cell, plan.foils)),
+            Family::Filters(plan) => Some((plan.cell, plan.filters)),
+            Family::Assay(plan) => Some((plan.cell, plan.solutions)),
+            Family::Reflection(plan) => Some((plan.cell, plan.pieces)),
             _ => None,
         }
     }
@@ -241,11 +260,14 @@ impl Gear {
         match self.family {
             Family::Scale { .. } => DueRule::EachShift,
             Family::Gauge(plan) => plan.due,
+            Family::Filters(plan) => plan.gauge.due,
             Family::Spectrum
             | Family::Hardness(_)
             | Family::Moisture(_)
             | Family::Ultrasonic(_)
-            | Family::Coating(_) => DueRule::EachWeek,
+            | Family::Coating(_)
+            | Family::Assay(_)
+            | Family::Reflection(_) => DueRule::EachWeek,
         }
     }
 
@@ -292,6 +314,15 @@ impl Gear {
             }
             Family::Moisture(plan) => {
                 serde_json::to_value(super::moisture::settings(plan)?).map_err(fault)
+            }
+            Family::Filters(plan) => {
+                serde_json::to_value(gauge_settings(&plan.gauge)?).map_err(fault)
+            }
+            Family::Reflection(plan) => {
+                serde_json::to_value(super::network::settings(plan)?).map_err(fault)
+            }
+            Family::Assay(plan) => {
+                serde_json::to_value(super::photometers::settings(plan)?).map_err(fault)
             }
             Family::Coating(plan) => {
                 serde_json::to_value(super::coating::settings(plan)?).map_err(fault)

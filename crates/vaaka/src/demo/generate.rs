@@ -15,7 +15,9 @@ use super::gauges::GAUGES;
 use super::hardness;
 use super::mill;
 use super::moisture::METERS;
+use super::network::ANALYZERS;
 use super::noise::Noise;
+use super::photometers::PHOTOMETERS;
 use super::registers::{ZONE, fault, people, person, shifts, site, standards};
 use super::scales::SCALES;
 use super::sheet_gauges;
@@ -65,7 +67,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
     mill::rest(&mut world, first, today, request.ends_at)?;
     hardness::blocks(&mut world, first, today)?;
     let cells = hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES);
-    for gear in cells.chain(&COATING_GAUGES) {
+    for gear in cells.chain(&COATING_GAUGES).chain(&PHOTOMETERS).chain(&ANALYZERS) {
         let number = next(benches.len()) as u64;
         let noise = Noise::seeded(request.seed.wrapping_mul(1_000).wrapping_add(number));
         benches.push((Bench::of_cell(&mut world, gear, first, request)?, noise));

@@ -20,8 +20,10 @@ use vaaka_store::traces::{Original, rows_of};
 use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
-use super::gear::Story;
+use super::gear::{Family, Story};
+use super::network;
 use super::noise::Noise;
+use super::photometers;
 use super::registers::fault;
 use super::spectra;
 use crate::AppError;
@@ -72,6 +74,13 @@ impl Bench {
             return step.reference_value.map(|set| (set, None));
         }
         let d = to_f64(*resolution);
+        if let Family::Assay(_) = self.gear.family {
+            let of_now = (self.days_before_end(at), disturbance);
+            let steps = (photometers::shown(self.gear, step, of_now, noise) / d).round();
+            let mut indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
+            indication.rescale(resolution.scale());
+            return Some((indication, None));
+        }
         let reference = to_f64(step.reference_value.unwrap_or_default());
         let hysteresis = if travel_falls { self.gear.hysteresis } else { 0.0 };
         let loaded = reference > 0.0;
@@ -151,8 +160,16 @@ impl Bench {
                 proposal.added = added.map(|added| added.to_string()).unwrap_or_default();
             }
             Input::Trace { wanted, peaks, .. } => {
-                let error = |place: f64| self.true_error(place, at, disturbance);
-                let text = spectra::scan((wanted, peaks), error, self.gear.within, noise);
+                let text = match self.gear.family {
+                    Family::Reflection(_) => {
+                        let of_now = (self.days_before_end(at), disturbance);
+                        network::sweep(self.gear, (wanted, step), of_now, noise)
+                    }
+                    _ => {
+                        let error = |place: f64| self.true_error(place, at, disturbance);
+                        spectra::scan((wanted, peaks), error, self.gear.within, noise)
+                    }
+                };
                 proposal.table = Some(spectra::read(&text));
                 proposal.typed = text;
             }

@@ -208,7 +208,7 @@ const OTHERS: [Other; 30] = [
     ),
     ("F-31", "Peel force gauge", "force gauge", 2, "N", "0.1", "0", "250", "VN-031", "1.9"),
     ("C-11", "Varnish photometer", "photometer", 3, "Abs", "0.001", "0", "3", "VP-011", "8.3"),
-    ("C-12", "Tin bath photometer", "photometer", 3, "Abs", "0.001", "0", "3", "VP-012", "8.3"),
+    ("C-12", "Tin bath photometer", "photometer", 3, "mg/L", "0.01", "0", "10", "VP-012", "8.3"),
     ("C-31", "Colour lab hygrometer", "hygrometer", 3, "%RH", "0.1", "5", "95", "VR-131", "1.3"),
     ("C-32", "Oven thermometer", "thermometer", 3, "°C", "0.1", "0", "250", "VT-250-007", "1.2"),
     (
@@ -228,10 +228,10 @@ const OTHERS: [Other; 30] = [
         "Network analyzer, bench 2",
         "network analyzer",
         4,
-        "dB",
-        "0.01",
-        "-100",
-        "20",
+        "Γ",
+        "0.0001",
+        "-1",
+        "1",
         "VV-002",
         "12.6",
     ),
@@ -241,7 +241,7 @@ const OTHERS: [Other; 30] = [
 ];
 
 /// Cells of probe × scale × material; the last says whether it is in use.
-const CELLS: [(&str, &str, &str, &str, bool); 10] = [
+const CELLS: [(&str, &str, &str, &str, bool); 13] = [
     ("P-21", "150 kg cone", "HRC", "tool steel", true),
     ("P-21", "150 kg cone", "HRC", "stainless plate", true),
     ("P-22", "impact body D", "HRC", "tool steel", true),
@@ -252,6 +252,9 @@ const CELLS: [(&str, &str, &str, &str, bool); 10] = [
     ("P-42", "15 MHz delay", "mm", "laminate", true),
     ("V-01", "port cables A", "dB", "patch antenna", true),
     ("C-21", "magnetic", "µm", "blasted steel", true),
+    ("C-11", "10 mm holder", "Abs", "546 nm", true),
+    ("C-12", "10 mm cell", "mg/L", "tin by 490 nm", true),
+    ("V-02", "cable B", "Γ", "end of cable", true),
 ];
 
 /// How a standard wears or ages.
@@ -292,7 +295,7 @@ struct Shelf {
 
 const IN_USE: (&str, &str) = ("in_use", "");
 
-const SHELVES: [Shelf; 16] = [
+const SHELVES: [Shelf; 19] = [
     Shelf {
         tag: "M1-D",
         name: "Kitchen weights, blue case",
@@ -547,6 +550,59 @@ const SHELVES: [Shelf; 16] = [
             ("50", "50", "48.7", "0.8", "", ""),
             ("125", "125", "126.2", "1.0", "", ""),
             ("500", "500", "497.8", "2.0", "", ""),
+        ],
+    },
+    Shelf {
+        tag: "TN-1",
+        name: "Tin standards, five",
+        kind: "solution_set",
+        location: "Colour lab, cool cupboard",
+        unit: "mg/L",
+        lot: "VTN-2604",
+        certificate: "V-2314",
+        conformance: false,
+        ends_in: 75,
+        care: Care::Material(75, 9_000, None),
+        state: IN_USE,
+        pieces: &[
+            ("1", "1", "1.002", "0.010", "", ""),
+            ("2", "2", "2.003", "0.016", "", ""),
+            ("4", "4", "4.007", "0.028", "", ""),
+            ("6", "6", "6.010", "0.040", "", ""),
+            ("8", "8", "8.013", "0.052", "", ""),
+        ],
+    },
+    Shelf {
+        tag: "TN-5",
+        name: "Tin control",
+        kind: "control_solution",
+        location: "Colour lab, cool cupboard",
+        unit: "mg/L",
+        lot: "VTN-2577",
+        certificate: "V-2315",
+        conformance: false,
+        ends_in: 140,
+        care: Care::Material(140, 9_000, None),
+        state: IN_USE,
+        pieces: &[("5", "5", "4.992", "0.040", "", "")],
+    },
+    Shelf {
+        tag: "VM-1",
+        name: "Verification mismatch",
+        kind: "mismatch",
+        location: "Radio room, grey box",
+        unit: "Γ",
+        lot: "VMM-014",
+        certificate: "V-2316",
+        conformance: false,
+        ends_in: 265,
+        care: Care::Counted("matings", 500, 122),
+        state: IN_USE,
+        pieces: &[
+            ("2.45 GHz real", "0.06", "0.0612", "0.0030", "", ""),
+            ("2.45 GHz imaginary", "-0.19", "-0.1879", "0.0030", "", ""),
+            ("5.8 GHz real", "-0.13", "-0.1270", "0.0045", "", ""),
+            ("5.8 GHz imaginary", "-0.15", "-0.1469", "0.0045", "", ""),
         ],
     },
 ];

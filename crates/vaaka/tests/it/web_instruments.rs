@@ -129,7 +129,7 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
     let server = Server::demo().await;
     let bench = Bench::aino(&server.base).await;
     let all = bench.get("/standards").await;
-    assert_eq!(all.words("h1"), "36 standards, 4 cannot be used now");
+    assert_eq!(all.words("h1"), "39 standards, 4 cannot be used now");
     let one = bench.get("/standards/M1-B").await;
     assert!(one.words(".plain-list").contains("10.00011 kg 0.00015 kg (k = 2)"), "{}", one.text);
     assert!(one.words("aside").contains("Tank scale R-02"));
@@ -142,7 +142,7 @@ async fn standards_show_their_values_in_full_and_an_ended_certificate_stops_the_
         .await
         .unwrap();
     let all = bench.get("/standards").await;
-    assert_eq!(all.words("h1"), "36 standards, 5 cannot be used now");
+    assert_eq!(all.words("h1"), "39 standards, 5 cannot be used now");
     assert!(all.words("table").contains("certificate V-2231 ended on 2026-11-23"));
     let round = bench.get("/").await;
     let row = round.all("table.round tr").into_iter().find(|row| row.contains("R-02")).unwrap();

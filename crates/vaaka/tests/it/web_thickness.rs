@@ -7,7 +7,7 @@ use crate::support::{HandClock, Server};
 use crate::web_chart_room::{ilma, lines, post, with_clock};
 
 /// Makes the plan of a cell due now, and begins its check; the clock stands where it is then.
-async fn begun(clock: &HandClock, server: &Server, cell: &str, tag: &str) -> (Bench, String) {
+pub async fn begun(clock: &HandClock, server: &Server, cell: &str, tag: &str) -> (Bench, String) {
     let (aino, ilma) = (Bench::aino(&server.base).await, ilma(server).await);
     clock.pass(60);
     let plan = lines(
@@ -27,12 +27,15 @@ async fn begun(clock: &HandClock, server: &Server, cell: &str, tag: &str) -> (Be
 }
 
 /// The next step that reads something.
-async fn asked(clock: &HandClock, aino: &Bench, path: &str) -> Page {
+pub async fn asked(clock: &HandClock, aino: &Bench, path: &str) -> Page {
     for _ in 0..20 {
         clock.pass(40);
         let page = aino.get(path).await;
         if page.find("form.entry.reading").is_some() {
             return page;
+        }
+        if page.words("h1").contains("Waiting") {
+            clock.pass(1_800);
         }
         let answer = match page.words("h1").contains("Temperature of the block") {
             true => aino.send_form(path, &page, &[("typed", "20,0")]).await,
@@ -43,7 +46,7 @@ async fn asked(clock: &HandClock, aino: &Bench, path: &str) -> Page {
     panic!("no reading is asked for");
 }
 
-async fn read(clock: &HandClock, aino: &Bench, path: &str, typed: &str) {
+pub async fn read(clock: &HandClock, aino: &Bench, path: &str, typed: &str) {
     let page = asked(clock, aino, path).await;
     let kept = aino.send_form(path, &page, &[("typed", typed)]).await;
     assert_eq!(kept.status, StatusCode::SEE_OTHER, "{typed}: {}", kept.words("main"));

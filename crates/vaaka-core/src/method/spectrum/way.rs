@@ -23,6 +23,7 @@ fn wanted(plan: &PlanSpec, settings: &SettingsV1, peaks: &[PeakWanted]) -> Trace
         covers: (from.fold(f64::INFINITY, f64::min), to.fold(f64::NEG_INFINITY, f64::max)),
         fewest: 9,
         largest_step: Some(to_f64(settings.largest_step)),
+        impedance: None,
     }
 }
 

@@ -7,6 +7,7 @@ mod confirm;
 mod count;
 #[cfg(test)]
 mod local_test;
+mod network;
 mod reading;
 mod review;
 mod setting;
@@ -15,6 +16,7 @@ mod text;
 mod trace;
 mod wait;
 
+pub use network::network_table;
 pub use trace::MOST_TRACE_BYTES;
 use vaaka_core::method::{Input, Step};
 
@@ -183,6 +185,7 @@ mod tests {
                     covers: (400.0, 500.0),
                     fewest: 5,
                     largest_step: None,
+                    impedance: None,
                 },
                 peaks: vec![],
                 guard_question: "Is it in the beam?".into(),

@@ -1,4 +1,9 @@
-//! Colour in CIELAB: from tristimulus values, and how far two colours are from each other.
+//! Colour: tristimulus values of a reflectance, CIELAB of these, and how far two colours are from each other.
+
+mod tristimulus;
+mod weights;
+
+pub use tristimulus::{Illuminant, Observer, tristimulus, white};
 
 use thiserror::Error;
 
@@ -19,6 +24,11 @@ pub enum ColourError {
     /// A factor that is none.
     #[error("the factors of a difference are above zero")]
     Factor,
+    /// A spectrum that the weights do not fit.
+    #[error(
+        "a spectrum has steps of 10 nm, on whole tens, rising, and reaches from 400 nm or below to 700 nm or above"
+    )]
+    Spectrum,
 }
 
 /// A colour in CIELAB (ISO/CIE 11664-4).

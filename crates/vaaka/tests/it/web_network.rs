@@ -1,0 +1,167 @@
+//! A network analyzer as it is checked in the radio room: short, open and load from raw sweeps, proven by a mismatch.
+
+use std::fmt::Write;
+
+use reqwest::StatusCode;
+use vaaka_core::network::{Complex, Load, Offset, OnePort, Standard};
+
+use crate::client::{Bench, Page};
+use crate::support::{HandClock, Server};
+use crate::web_chart_room::{lines, with_clock};
+use crate::web_thickness::begun;
+
+const CELL: &str = "cable B, Γ, end of cable";
+
+/// The kit KT-2 and the mismatch of the mill, by their models.
+fn put_on(word: &str, gigahertz: f64) -> Complex {
+    let offset = |delay: f64| Offset { delay: delay * 1e-12, loss: 2.1e9, impedance: 50.0 };
+    let standard = match word {
+        "open" => Standard::Open { capacitance: [46e-15, 0.0, 0.0, 0.0], offset: offset(27.5) },
+        "short" => Standard::Short { inductance: [3e-12, 0.0, 0.0, 0.0], offset: offset(29.8) },
+        "load" => Standard::Load {
+            load: Load { resistance: 50.0, inductance: 4e-12, capacitance: 0.0 },
+            offset: Offset::none(50.0),
+        },
+        _ => return Complex::from_polar(0.2 - 0.001 * gigahertz, -0.5 - 0.307 * gigahertz),
+    };
+    standard.reflection(gigahertz * 1e9, 50.0).unwrap()
+}
+
+/// A raw sweep as a network file, by magnitude and angle in MHz.
+fn sweep(word: &str) -> String {
+    let mut text = String::from("! raw, user correction off\n# MHz S MA R 50\n");
+    for n in 0..=80 {
+        let x = 2.0 + 0.05 * f64::from(n);
+        let port = OnePort {
+            directivity: Complex::from_polar(0.03, x),
+            source_match: Complex::from_polar(0.06, -x),
+            tracking: Complex::from_polar(0.92, -3.0 * x),
+        };
+        let raw = port.measured(put_on(word, x));
+        writeln!(text, "{} {} {}", (x * 1000.0).round(), raw.norm(), raw.arg().to_degrees())
+            .unwrap();
+    }
+    text
+}
+
+/// Sends a file to the step that is shown.
+async fn sent(bench: &Bench, path: &str, name: &str, text: &str) -> Page {
+    let page = bench.get(path).await;
+    let fields = page.form("form.entry");
+    let parts: Vec<(&str, &str)> =
+        fields.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
+    bench.send_parts(&format!("{path}/entries"), &parts, name, text.as_bytes()).await
+}
+
+/// A check up to its first sweep.
+async fn up_to_the_short(clock: &HandClock, server: &Server) -> (Bench, String) {
+    let (aino, path) = begun(clock, server, CELL, "V-02").await;
+    for _ in 0..20 {
+        let page = aino.get(&path).await;
+        if page.find("form.entry.trace").is_some() {
+            return (aino, path);
+        }
+        if page.words("h1").contains("Waiting") {
+            clock.pass(1_900);
+        }
+        let answer = aino.confirm(&path).await;
+        assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.words("main"));
+    }
+    panic!("no sweep is asked for");
+}
+
+async fn kept(bench: &Bench, path: &str, word: &str) {
+    let answer = sent(bench, path, "sweep.s1p", &sweep(word)).await;
+    assert_eq!(answer.status, StatusCode::SEE_OTHER, "{word}: {}", answer.words("main"));
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_port_is_proven_by_a_piece_that_made_no_part_of_it() {
+    let (clock, server) = with_clock().await;
+    let (aino, path) = up_to_the_short(&clock, &server).await;
+    let short = aino.get(&path).await;
+    assert!(short.words("h1").contains("Connect the short and sweep"), "{}", short.words("h1"));
+    assert!(short.words("main").contains("turn only the nut"), "{}", short.words("main"));
+    // Files that do not fit are refused with what to do.
+    for (text, words) in [
+        ("# GHz S RI R 75\n2 0 0\n3 0 0\n6 0 0\n", "75 Ω; 50 Ω is wanted"),
+        ("# GHz Z RI R 50\n2 0 0\n", "Z parameters"),
+        ("# GHz S RI R 50\n2 0 0\n3 0\n", "Line 3"),
+        ("# GHz S RI R 50\n1 1 0 0 0 0 0 1 0\n2 1 0 0 0 0 0 1 0\n", "9 columns; 3 are wanted"),
+        ("# GHz S RI R 50\n2 1 0\n2.02 1 0\n2.04 1 0\n", "2.04"),
+    ] {
+        let answer = sent(&aino, &path, "odd.s1p", text).await;
+        assert_eq!(answer.status, StatusCode::UNPROCESSABLE_ENTITY, "{text}");
+        let told = answer.words("#typed-error");
+        assert!(told.contains(words), "{words}: {told}");
+    }
+    kept(&aino, &path, "short").await;
+    kept(&aino, &path, "open").await;
+    // What was put on is seen beside its model before the next step.
+    let load = aino.get(&path).await;
+    let words = load.words("main");
+    assert!(words.contains("Open, relative to the short"), "{words}");
+    assert!(load.find("svg.plane").is_some(), "{words}");
+    assert!(load.text.contains("return loss"), "values stand ready for the pointer");
+    kept(&aino, &path, "load").await;
+    kept(&aino, &path, "piece").await;
+    let again = aino.get(&path).await;
+    assert!(
+        again.words("main").contains("Verification standard, corrected"),
+        "{}",
+        again.words("main")
+    );
+    assert!(again.words("main").contains("directivity −30.5 dB"), "{}", again.words("main"));
+    kept(&aino, &path, "piece").await;
+    let verdict = aino.finish(&path).await;
+    let table = verdict.words("main");
+    for told in [
+        "Within tolerance",
+        "Error at 2.45 GHz, real",
+        "Error at 5.8 GHz, imaginary",
+        "Smallest separation of two standards",
+        "Range at 5.8 GHz, real",
+        "Calibration kit, definition",
+    ] {
+        assert!(table.contains(told), "{told}: {table}");
+    }
+    let charts = lines(
+        &server.database,
+        "SELECT s.characteristic_key || ' ' || s.unit AS line FROM chart_streams s JOIN instruments i ON i.id = s.instrument_id
+         WHERE i.tag = 'V-02' AND derived IS NULL ORDER BY s.id",
+    )
+    .await;
+    assert_eq!(
+        charts,
+        [
+            "vector-2.45-real Γ",
+            "vector-2.45-imaginary Γ",
+            "vector-5.8-real Γ",
+            "vector-5.8-imaginary Γ"
+        ]
+    );
+    let record = aino.get(&format!("{path}/record")).await;
+    assert!(record.find("svg.plane").is_some() && record.text.contains("sweep.s1p"));
+    for at in ["/instruments/V-02", "/standards/VM-1", "/instruments/V-02/evidence"] {
+        assert_eq!(aino.get(at).await.status, StatusCode::OK, "{at}");
+    }
+}
+
+/// The short put on for the open: said at once, and the check fails by it, whatever the piece.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_short_for_an_open_is_told_at_once() {
+    let (clock, server) = with_clock().await;
+    let (aino, path) = up_to_the_short(&clock, &server).await;
+    kept(&aino, &path, "short").await;
+    kept(&aino, &path, "short").await;
+    let page = aino.get(&path).await;
+    let words = page.words("main");
+    assert!(words.contains("looks like the short, not the open"), "{words}");
+    for word in ["load", "piece", "piece"] {
+        kept(&aino, &path, word).await;
+    }
+    let verdict = aino.finish(&path).await;
+    let words = verdict.words("main");
+    assert!(words.contains("Out of tolerance"), "{words}");
+    assert!(!words.contains("Error at 2.45 GHz"), "{words}");
+}
