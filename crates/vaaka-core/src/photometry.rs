@@ -27,7 +27,7 @@ pub enum PhotometryError {
     Opaque,
     /// The detector is at its end.
     #[error(
-        "{what} reads {value}, at or above the full scale of {full}: the detector is saturated. Close the slit, or take less gain"
+        "{what} reads {value:?}, at or above the full scale of {full:?}: the detector is saturated. Close the slit, or take less gain"
     )]
     Saturated {
         /// Of what.
@@ -64,6 +64,9 @@ pub fn absorbance(
 ) -> Result<Absorbance, PhotometryError> {
     if ![sample, blank, dark].iter().all(|one| one.is_finite()) {
         return Err(PhotometryError::NotFinite);
+    }
+    if full_scale.is_some_and(|full| !(full.is_finite() && full > 0.0)) {
+        return Err(PhotometryError::Asked("the full scale of a detector is above zero"));
     }
     for (what, value) in [("the sample", sample), ("the blank", blank)] {
         if let Some(full) = full_scale.filter(|full| value >= *full) {

@@ -69,9 +69,9 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
     proposal
 }
 
-/// An angle for each step: what is put on there reflects otherwise.
+/// An angle for each step: what is put on there reflects otherwise, and the standards of a kit stand well apart.
 fn turn_of(key: &str) -> f64 {
-    2.4 * key.bytes().map(f64::from).sum::<f64>()
+    1.28 * key.bytes().map(f64::from).sum::<f64>()
 }
 
 /// A trace with a band at each place where one is wanted, all off by so much of the half-width of their search; a complex one is

@@ -221,7 +221,9 @@ fn a_short_for_an_open_fails_and_is_seen_at_once() {
     let all = evaluated(&plan, &wrong);
     let apart = all.iter().find(|one| one.key == "apart").unwrap();
     assert!(!apart.limits.unwrap().hold_mean(apart.sum(), 1), "{}", apart.value());
+    assert_eq!(all.len(), 1, "nothing is told of the piece: {all:?}");
     let live = Reflections.live(&plan, &run(&plan, &wrong)).unwrap();
+    assert!(live.pictures.is_empty() && live.facts.iter().any(|fact| fact.name == "Result"));
     let open = live.facts.iter().find(|fact| fact.name == "Kit: open").unwrap();
     assert_eq!(open.inside, Some(false));
     assert!(open.value.starts_with("looks like the short, not the open"), "{}", open.value);
@@ -297,6 +299,7 @@ fn the_piece_waits_for_its_kit_and_is_drawn() {
 #[rstest]
 #[case(&[("kit", json!(" "))], "tag of the kit")]
 #[case(&[("least_apart", json!("0"))], "greater than zero")]
+#[case(&[("least_apart", json!("1"))], "less than that")]
 #[case(&[("impedance", json!("0"))], "an impedance")]
 #[case(&[("open_delay", json!("-1"))], "not negative")]
 // A quarter of a wave behind the open makes it the short: 100 ps more are a half turn at 2.5 GHz.

@@ -44,7 +44,10 @@ pub fn is_touchstone(bytes: &[u8]) -> bool {
     first.is_some_and(|line| {
         line.to_lowercase().starts_with("[version]")
             || line.strip_prefix('#').is_some_and(|rest| {
-                rest.split_whitespace().next().is_some() && option_line(rest, 1).is_ok()
+                let known =
+                    ["hz", "khz", "mhz", "ghz", "s", "y", "z", "h", "g", "ri", "ma", "db", "r"];
+                let words: Vec<String> = rest.split_whitespace().map(str::to_lowercase).collect();
+                words.iter().filter(|word| known.contains(&word.as_str())).count() >= 2
             })
     })
 }

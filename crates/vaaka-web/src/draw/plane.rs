@@ -5,6 +5,7 @@ use std::fmt::Write;
 
 use vaaka_core::method::{CurveKind, Plane};
 use vaaka_core::network::{Complex, reflection};
+use vaaka_core::quantity::show_float;
 
 use super::Svg;
 use super::svg::number;
@@ -70,8 +71,9 @@ fn ground(svg: &mut Svg, view: &View) {
         for share in [0.5, 1.0] {
             let ring = view.radius * share;
             svg.circle("plane-ring", MIDDLE, HALF * share);
-            let foot = view.at((0.0, -ring));
-            svg.words("plot-words", (foot.0 + 4.0, foot.1 - 5.0), "start", &format!("{ring}"));
+            let side = ring * std::f64::consts::FRAC_1_SQRT_2;
+            let (x, y) = view.at((-side, side));
+            svg.words("plot-words", (x - 4.0, y - 4.0), "end", &format!("{ring}"));
         }
         return;
     }
@@ -195,8 +197,9 @@ fn words_of((re, im, x): (f64, f64, f64), plane: &Plane) -> String {
         "endless".to_owned()
     };
     format!(
-        "{at}: |Γ| {:.4} at {:.1}°, return loss {loss}, {impedance}",
-        told.magnitude, told.degrees
+        "{at}: |Γ| {:.4} at {}°, return loss {loss}, {impedance}",
+        told.magnitude,
+        show_float(told.degrees, 1)
     )
 }
 

@@ -12,7 +12,7 @@ use vaaka_core::method::{
 };
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table};
-use vaaka_formats::{Columns, is_touchstone, read_columns};
+use vaaka_formats::{Columns, is_spectrum_file, is_touchstone, read_columns};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
@@ -24,7 +24,7 @@ use vaaka_store::{At, Concluded, Connection, StoreError, attempts, conclude_chec
 
 use super::check_start::{fits, wanted};
 use super::check_view::Typed;
-use super::input::{MOST_TRACE_BYTES, network_table};
+use super::input::{MOST_TRACE_BYTES, network_table, spectrum_table};
 use super::sign_in;
 use crate::auth::{Address, Proof, prove_on};
 use crate::desk::{Desk, Upload};
@@ -436,6 +436,7 @@ async fn keep_entry(
         };
         let read = tokio::task::spawn_blocking(move || match wanted {
             Some(wanted) if is_touchstone(&bytes) => network_table(&bytes, &wanted),
+            Some(wanted) if is_spectrum_file(&bytes) => spectrum_table(&bytes, &wanted),
             _ => read_columns(&bytes, (MOST_POINTS, MOST_COLUMNS))
                 .map(|Columns { heads, columns, lines }| Table { heads, columns, lines })
                 .map_err(|error| error.to_string()),

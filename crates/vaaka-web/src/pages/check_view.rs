@@ -466,7 +466,7 @@ impl OpenRun {
 const STATED: [&str; 7] = ["reading", "condition", "setting", "choice", "text", "count", "trace"];
 
 /// A text whose hyphens end no line: a tag is read in one piece.
-fn unbroken(text: &str) -> String {
+pub fn unbroken(text: &str) -> String {
     text.replace('-', "-\u{2060}")
 }
 

@@ -18,6 +18,7 @@ use vaaka_store::charts::{self, StreamView};
 use vaaka_store::forecasts::{self, Followed, ToldDrift};
 use vaaka_store::ids::{SegmentId, StreamId};
 
+use super::check_view::unbroken;
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::session::SignedIn;
@@ -173,7 +174,7 @@ fn drift_row(one: &Scored, view: &StreamView, here: &Here) -> DriftRow {
     };
     DriftRow {
         stream: one.stream.0,
-        instrument: format!("{} {}", view.instrument.name, view.instrument.tag),
+        instrument: format!("{} {}", view.instrument.name, unbroken(&view.instrument.tag)),
         label: view.stream.label.clone(),
         told: local_day(one.told.told_at, &here.zone),
         said: match one.told.latest {

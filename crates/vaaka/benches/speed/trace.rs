@@ -6,8 +6,11 @@ use std::time::{Duration, Instant};
 use diesel::QueryableByName;
 use diesel::sql_types::BigInt;
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use vaaka_core::network::{Complex, OnePort, TwoPort, one_port_terms, twelve_terms};
 use vaaka_core::trace::{ChannelWanted, MOST_COLUMNS, MOST_POINTS, Table, Trace, TraceWanted};
-use vaaka_formats::{Columns, read_columns};
+use vaaka_formats::{
+    Columns, NumberFormat, Touchstone, TouchstoneVersion, read_columns, read_touchstone,
+};
 
 use crate::client::Bench;
 use crate::samples::Samples;
@@ -66,6 +69,62 @@ fn taken_in() {
     println!("  {:.2} × the parsing at the median", taken.median() / plain.median());
 }
 
+/// A two-port of a network file: read, and corrected by twelve terms from its four standards.
+fn corrected() {
+    let points = 20_001;
+    let frequencies: Vec<f64> = (0..points).map(|n| 1e9 + 1e5 * n as f64).collect();
+    let turn = |size: f64, by: f64, n: usize| Complex::from_polar(size, by * n as f64);
+    let ideal = |value: f64| vec![Complex::new(value, 0.0); points];
+    let port = |n: usize| OnePort {
+        directivity: turn(0.03, 1e-3, n),
+        source_match: turn(0.07, -2e-3, n),
+        tracking: turn(0.9, 5e-4, n),
+    };
+    let models = [ideal(1.0), ideal(-1.0), ideal(0.0)];
+    let measured: Vec<Vec<Complex>> = models
+        .iter()
+        .map(|model| model.iter().enumerate().map(|(n, of)| port(n).measured(*of)).collect())
+        .collect();
+    let standards: Vec<(&[Complex], &[Complex])> =
+        models.iter().zip(&measured).map(|(a, b)| (a.as_slice(), b.as_slice())).collect();
+    let thru = vec![TwoPort::THRU; points];
+    let raw = |n: usize| TwoPort {
+        s11: turn(0.1, 2e-3, n),
+        s21: turn(0.8, -1e-3, n),
+        s12: turn(0.8, -1e-3, n),
+        s22: turn(0.1, 1e-3, n),
+    };
+    let network = Touchstone {
+        ports: 2,
+        parameters: (0..points).map(raw).map(|s| vec![s.s11, s.s12, s.s21, s.s22]).collect(),
+        frequencies: frequencies.clone(),
+        references: vec![50.0; 2],
+        comments: vec![],
+        noise: false,
+    };
+    let text = network.written(TouchstoneVersion::V1, NumberFormat::RealImaginary);
+    let (mut read, mut both) = (Samples::default(), Samples::default());
+    for _ in 0..TIMES {
+        let start = Instant::now();
+        let found = read_touchstone(text.as_bytes(), Some(2)).unwrap();
+        read.add(start.elapsed());
+        let of = |row, column| found.parameter(row, column).unwrap();
+        let (s11, s21, s12, s22) = (of(1, 1), of(2, 1), of(1, 2), of(2, 2));
+        let sweep: Vec<TwoPort> = (0..points)
+            .map(|n| TwoPort { s11: s11[n], s21: s21[n], s12: s12[n], s22: s22[n] })
+            .collect();
+        let (terms, _) = one_port_terms(&frequencies, &standards).unwrap();
+        let all = twelve_terms(&frequencies, (&terms, &terms), (&thru, &sweep), None).unwrap();
+        let corrected: Vec<TwoPort> =
+            all.iter().zip(&sweep).map(|(terms, raw)| terms.corrected(raw)).collect();
+        both.add(start.elapsed());
+        assert!((corrected[7].s21 - 1.0).norm() < 1e-9, "the thru is a thru");
+    }
+    println!("a two-port of {points} points, {} kB", text.len() / 1000);
+    read.line("read from a network file");
+    both.line("read, and corrected by twelve terms");
+}
+
 #[derive(QueryableByName)]
 struct Number {
     #[diesel(sql_type = BigInt)]
@@ -75,6 +134,7 @@ struct Number {
 /// Runs both.
 pub async fn run(site: &Site) {
     taken_in();
+    corrected();
     // The filter's check is due on Mondays: a lead orders one, and the lamp warms up.
     let mut connection = AsyncPgConnection::establish(&site.url).await.unwrap();
     let plan: Number = diesel::sql_query(

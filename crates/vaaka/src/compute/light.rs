@@ -297,8 +297,8 @@ enum By {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 #[schemars(example = serde_json::json!({
-    "x": [498, 499, 500, 501, 502, 503, 504], "y": [0.1, 0.1, 0.3, 0.8, 0.9, 0.4, 0.1],
-    "about": 501, "half_width": 3, "least": 0.2, "stands": "up", "by": "parabola"
+    "x": [492, 493, 494, 495, 496, 497, 498, 499, 500, 501, 502, 503, 504, 505, 506, 507, 508, 509, 510, 511], "y": [0.1, 0.1, 0.1, 0.101, 0.108, 0.136, 0.226, 0.418, 0.685, 0.88, 0.855, 0.631, 0.371, 0.201, 0.127, 0.105, 0.101, 0.1, 0.1, 0.1],
+    "about": 501, "half_width": 8, "least": 0.2, "stands": "up", "by": "parabola"
 }))]
 struct PeakAsked {
     /// Wavelengths, rising.

@@ -998,16 +998,21 @@ async fn a_forecast_makes_a_check_due() {
     with(&mut owner, "{}").await;
     assert_eq!(due().await, None, "once a month, and done today");
     with(&mut owner, "{forecast}").await;
-    // Its soonest check outside is days away: not yet.
-    assert_eq!(due().await, None);
-    // The same verdict with a crossing that may come tomorrow morning.
-    let sooner = "SET session_replication_role = replica;
-        UPDATE results r SET verdict = jsonb_set(verdict, '{reasons}', (SELECT jsonb_agg(CASE
-            WHEN reason->>'kind' = 'drifting' THEN jsonb_set(reason, '{drift,first_check,earliest}', to_jsonb(c.opened_at + interval '9 hours'))
+    // The same verdict with a check outside that may come so many hours after it.
+    let soonest = async |owner: &mut diesel_async::AsyncPgConnection, hours: u32| {
+        let query = format!(
+            "SET session_replication_role = replica;
+        UPDATE results r SET verdict = jsonb_set(verdict, '{{reasons}}', (SELECT jsonb_agg(CASE
+            WHEN reason->>'kind' = 'drifting' THEN jsonb_set(reason, '{{drift,first_check,earliest}}', to_jsonb(c.opened_at + interval '{hours} hours'))
             ELSE reason END) FROM jsonb_array_elements(r.verdict->'reasons') reason))
         FROM checks c JOIN instruments i ON i.id = c.instrument_id
-        WHERE r.check_id = c.id AND i.tag = 'R-02' AND r.verdict->'reasons' @> '[{\"kind\": \"drifting\"}]'";
-    diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, sooner).await.unwrap();
+        WHERE r.check_id = c.id AND i.tag = 'R-02' AND r.verdict->'reasons' @> '[{{\"kind\": \"drifting\"}}]'"
+        );
+        diesel_async::SimpleAsyncConnection::batch_execute(owner, &query).await.unwrap();
+    };
+    soonest(&mut owner, 100).await;
+    assert_eq!(due().await, None, "days away: not yet");
+    soonest(&mut owner, 9).await;
     let row = due().await.expect("it may be outside before its next check");
     assert!(row.contains("a drift may take it outside"), "{row}");
     // What moved the level since speaks of another level.

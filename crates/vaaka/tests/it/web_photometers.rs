@@ -113,7 +113,7 @@ async fn a_lamp_that_is_out_fails_the_curve() {
         let page = asked(&clock, &aino, &path).await;
         let sent = aino.send_form(&path, &page, &[("typed", "0.001")]).await;
         if sent.status == StatusCode::UNPROCESSABLE_ENTITY {
-            let typed = [("typed", "0.001"), ("far", "0.001")];
+            let typed = [("typed", "0.001"), ("confirm_far", "0.001")];
             let kept = aino.send_form(&path, &sent, &typed).await;
             assert_eq!(kept.status, StatusCode::SEE_OTHER, "{nth}: {}", kept.words("main"));
         }

@@ -127,7 +127,7 @@ async fn a_worn_probe_is_named() {
         let page = asked(&clock, &aino, &path).await;
         let sent = aino.send_form(&path, &page, &[("typed", shown)]).await;
         if sent.status == StatusCode::UNPROCESSABLE_ENTITY {
-            aino.send_form(&path, &sent, &[("typed", shown), ("far", shown)]).await;
+            aino.send_form(&path, &sent, &[("typed", shown), ("confirm_far", shown)]).await;
         }
     }
     let verdict = aino.finish(&path).await;

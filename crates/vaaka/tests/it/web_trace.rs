@@ -359,3 +359,31 @@ async fn there_is_no_sheet_for_a_trace() {
         );
     }
 }
+
+/// A JCAMP-DX file serves as columns do, where it says the very quantity that is wanted.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_spectrum_file_is_taken_for_what_it_says() {
+    let case = Case::begun().await;
+    let x: Vec<f64> = (0..=580).map(|n| 342.0 + 0.5 * f64::from(n)).collect();
+    let band = |x: f64, at: f64| 0.5 * (-((x - at - 0.1) / 3.4).powi(2)).exp();
+    let y = x.iter().map(|x| {
+        0.05 + [352.41, 431.78, 528.63, 619.28].iter().map(|at| band(*x, *at)).sum::<f64>()
+    });
+    let spectrum = vaaka_formats::Spectrum {
+        title: "filter".into(),
+        x_unit: "NANOMETERS".into(),
+        y_unit: "ABSORBANCE".into(),
+        y: y.collect(),
+        x,
+    };
+    let text = spectrum.written();
+    let told =
+        case.refused("scan.jdx", text.replace("=ABSORBANCE", "=TRANSMITTANCE").as_bytes()).await;
+    assert!(told.contains("absorbance is wanted"), "{told}");
+    let told = case.refused("scan.jdx", text.replace("=NANOMETERS", "=1/CM").as_bytes()).await;
+    assert!(told.contains("wavelength in nm is wanted"), "{told}");
+    let answer = case.send("scan.jdx", text.as_bytes(), &[]).await;
+    assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.words("main"));
+    let page = case.teemu.get(&case.path).await;
+    assert!(page.words("main").contains("Peak at 352.4 nm"), "{}", page.words("main"));
+}

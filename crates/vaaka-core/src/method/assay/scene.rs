@@ -33,8 +33,8 @@ pub fn in_the_beam(what: &str, of: &str) -> Scene {
             state: SpotState::Active,
             label: what.to_owned(),
         },
-        note(left + width + 108.0, fill + 6.0, "above the beam"),
-        note(left + width / 2.0, 222.0, of),
+        note(left + width + 84.0, fill + 4.0, "filled to here"),
+        note(left + width / 2.0, top - 14.0, of),
         Primitive::Plate { x: 560.0, y: beam - 30.0, width: 64.0, height: 60.0, corner: 6.0 },
         note(592.0, 172.0, "detector"),
     ];

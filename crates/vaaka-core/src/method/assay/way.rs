@@ -125,7 +125,9 @@ fn solution_step(
         ),
         repeats: point.repeats,
         reference_value: Some(usual),
-        tolerance: Some(ToleranceLimits::symmetric(half.max(settings.absorbance_step))),
+        tolerance: Some(ToleranceLimits::symmetric(
+            shown(settings, half).max(settings.absorbance_step),
+        )),
         standard: point.standard,
         within,
         scene: Some(scene::in_the_beam(&words, &format!("of {tag}"))),

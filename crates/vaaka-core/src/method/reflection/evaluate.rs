@@ -170,8 +170,16 @@ impl<'a> Bench<'a> {
         Decimal::from_f64(value).unwrap_or(Decimal::ZERO).round_dp(self.decimals() + MORE_PLACES)
     }
 
+    /// Whether the standards stand apart as the plan wants: two that do not are one, and what they correct is nothing at all.
+    pub fn told_apart(&self) -> bool {
+        self.apart().is_some_and(|least| least >= to_f64(self.settings.least_apart))
+    }
+
     pub fn characteristics(&self) -> Result<Vec<Characteristic>, MethodError> {
         let mut found: Vec<Characteristic> = self.distance().into_iter().collect();
+        if !self.told_apart() {
+            return Ok(found);
+        }
         let vectors: Vec<(&PlanPoint, Characteristic)> = self
             .plan
             .points

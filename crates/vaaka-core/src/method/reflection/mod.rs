@@ -115,6 +115,9 @@ impl SettingsV1 {
         if positive.iter().any(|one| *one <= Decimal::ZERO) {
             return Some("what the kit may be off, how far its standards stand apart and the step of a sweep are greater than zero".into());
         }
+        if self.least_apart >= Decimal::ONE {
+            return Some("an open and a load stand 1 apart: the smallest separation of two standards is less than that".into());
+        }
         measured_twice(plan, |point| keys::key_of("vector", point))
             .or_else(|| self.around.fault(plan, false))
             .or_else(|| self.models.fault())
