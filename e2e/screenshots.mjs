@@ -129,8 +129,11 @@ await page.goto(verdict.replace("/verdict", "/record"));
 await shoot(page, "record");
 await page.goto(`${base}/plans/8/edit`);
 await shoot(page, "plan-editor");
-await page.goto(`${base}/versions/8`);
-await shoot(page, "plan");
+// A network analyzer: what its raw sweeps make of the piece that verifies it.
+await page.goto(`${base}/instruments/V-02`);
+await page.goto(base + (await page.locator("main a[href$='/verdict']").first().getAttribute("href")));
+await page.locator("svg.plane").first().evaluate((plane) => plane.scrollIntoView({ block: "center" }));
+await shoot(page, "network");
 // A hardness block: the map says where the next reading goes. It is due on Mondays, so that a lead orders it.
 await page.goto(`${base}/instruments/P-21`);
 const plan = await page.locator("a[href^='/plans/']", { hasText: "tool steel" }).getAttribute("href");
