@@ -5,6 +5,7 @@ mod components;
 mod line;
 mod normality;
 mod outlier;
+mod polynomial;
 mod quadrature;
 mod summary;
 mod trend;
@@ -14,6 +15,7 @@ pub use components::{Components, variance_components};
 pub use line::{StraightLine, fit_line};
 pub use normality::{NORMALITY_POINTS, Normality, anderson_darling};
 pub use outlier::{Outlier, grubbs};
+pub use polynomial::{MOST_DEGREE, Polynomial};
 pub(crate) use quadrature::gauss_legendre;
 pub(crate) use summary::median;
 pub use summary::{

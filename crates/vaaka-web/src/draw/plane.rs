@@ -188,11 +188,12 @@ fn words_of((re, im, x): (f64, f64, f64), plane: &Plane) -> String {
         if z.norm() > 1e5 {
             "open".to_owned()
         } else {
-            format!("{:.1} {} j{:.1} Ω", z.re, if z.im < 0.0 { "−" } else { "+" }, z.im.abs())
+            let sign = if z.im < 0.0 { "−" } else { "+" };
+            format!("{} {sign} j{} Ω", show_float(z.re, 1), show_float(z.im.abs(), 1))
         }
     });
     let loss = if told.return_loss.is_finite() {
-        format!("{:.1} dB", told.return_loss)
+        format!("{} dB", show_float(told.return_loss, 1))
     } else {
         "endless".to_owned()
     };

@@ -3,13 +3,14 @@
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use vaaka_core::colour::{Factors, Lab, colour_difference};
-use vaaka_core::stats::{CalibrationLine, Estimate};
+use vaaka_core::stats::{CalibrationLine, Estimate, Polynomial};
 
 use super::{Computation, Compute, said};
 
 pub fn all() -> Vec<Computation> {
     vec![
         Computation::of::<Curve>(),
+        Computation::of::<Poly>(),
         Computation::of::<Unknown>(),
         Computation::of::<Fit>(),
         Computation::of::<Detection>(),
@@ -145,6 +146,81 @@ impl Compute for Curve {
             residuals: line.residuals.clone(),
             r: line.correlation,
             words: words.to_owned(),
+        })
+    }
+}
+
+struct Poly;
+
+/// Points and a degree.
+#[derive(Debug, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+#[schemars(example = serde_json::json!({
+    "standards": [
+        { "x": 0, "y": 0.01 }, { "x": 1, "y": 0.21 }, { "x": 2, "y": 0.40 }, { "x": 3, "y": 0.57 }, { "x": 4, "y": 0.73 }
+    ],
+    "degree": 2, "at": [2.5]
+}))]
+struct PolyAsked {
+    /// Each point; a weight (inverse variance, up to a factor) where they differ.
+    standards: Vec<Reading>,
+    /// Degree, 0 to 9.
+    degree: usize,
+    /// Where its value is wanted.
+    #[serde(default)]
+    at: Vec<f64>,
+}
+
+/// A value of the polynomial.
+#[derive(Debug, Serialize, JsonSchema)]
+struct PolyValue {
+    /// Where.
+    x: f64,
+    /// The value.
+    y: f64,
+    /// Its standard error; null where nothing is left over.
+    standard_error: Option<f64>,
+}
+
+/// The polynomial.
+#[derive(Debug, Serialize, JsonSchema)]
+struct PolyFound {
+    /// Coefficients of 1, x, x² and so on.
+    coefficients: Vec<f64>,
+    /// Residual standard deviation of a point of weight one; null where nothing is left over.
+    residual_std_dev: Option<f64>,
+    /// Degrees of freedom of what is left.
+    freedom: usize,
+    /// What is left of each point.
+    residuals: Vec<f64>,
+    /// Its values where they were wanted.
+    values: Vec<PolyValue>,
+}
+
+impl Compute for Poly {
+    const NAME: &'static str = "polynomial";
+    const ABOUT: &'static str =
+        "weighted polynomial through points, its values with their standard errors";
+    type Input = PolyAsked;
+    type Output = PolyFound;
+
+    fn compute(input: PolyAsked) -> Result<PolyFound, String> {
+        let [x, y, w] = columns_of(&input.standards);
+        let found = Polynomial::fit(&x, &y, Some(&w), input.degree).map_err(said)?;
+        if input.at.iter().any(|x| !x.is_finite()) {
+            return Err("at: finite numbers".into());
+        }
+        let value = |x: &f64| PolyValue {
+            x: *x,
+            y: found.at(*x),
+            standard_error: found.standard_error_at(*x),
+        };
+        Ok(PolyFound {
+            coefficients: found.coefficients(),
+            residual_std_dev: found.std_dev,
+            freedom: found.freedom(),
+            values: input.at.iter().map(value).collect(),
+            residuals: found.residuals.clone(),
         })
     }
 }
