@@ -6,7 +6,7 @@ use rust_decimal::Decimal;
 use serde_json::{Value, json};
 use vaaka_core::chart::{ChartDesign, ChartState, Spread, SpreadDesign};
 use vaaka_core::check::{RunContext, StreamSlot, complete};
-use vaaka_core::judgement::{Characteristic, ContributionSource, Decision};
+use vaaka_core::judgement::{Characteristic, Conformity, ContributionSource, Decision};
 use vaaka_core::method::assay::{Assay, KEY};
 use vaaka_core::method::{
     Entry, Input, Method, MethodError, Picture, Place, PlanPoint, PlanSpec, PlanStandard, Proposal,
@@ -330,4 +330,63 @@ fn scatter_is_borrowed_in_its_own_unit_only() {
     for key in ["blank", "highest", "slope", "intercept"] {
         assert!(u(key) < 0.1, "{key}: {}", u(key));
     }
+}
+
+/// Above the linear range the check fails, however well the line fits; at its end it does not.
+#[rstest]
+#[case("1.235", true)]
+#[case("1.234", false)]
+fn a_reading_above_the_linear_range_fails(#[case] linear_to: &str, #[case] holds: bool) {
+    let mut plan = plan(&[("bends_above", json!(null))]);
+    plan.settings["linear_to"] = json!(linear_to);
+    plan.settings["slope"] = json!("0.0965");
+    let all = found(&plan, &SHOWN);
+    let highest = of(&all, "highest");
+    assert_eq!(highest.limits.unwrap().hold_mean(highest.sum(), highest.n()), holds);
+    let done = complete(&Assay, &plan, &run(&plan, &SHOWN), &RunContext::default()).unwrap();
+    assert_eq!(done.verdict.conforms == Conformity::Fail, !holds);
+}
+
+/// The line through the origin has no intercept, and its slope is Σcy/Σc² of what is left of the blank.
+#[test]
+fn a_line_through_the_origin_has_no_intercept() {
+    let changes = [("through_origin", json!(true)), ("blank", json!("subtracted"))];
+    let plan = plan(&changes);
+    let all = found(&plan, &SHOWN);
+    assert!(all.iter().all(|one| one.key != "intercept"));
+    let (c, y) = ([2.0, 4.0, 6.0, 8.0, 10.0, 12.0], [0.145, 0.345, 0.525, 0.760, 0.945, 1.130]);
+    let above: f64 = c.iter().zip(y).map(|(c, y)| c * y).sum();
+    let below: f64 = c.iter().map(|c| c * c).sum();
+    assert!((of(&all, "slope").value() - above / below).abs() < 1e-9);
+    // A control below the lowest standard is within the curve: it begins at nothing.
+    let mut low = plan.clone();
+    low.points[1].nominal = d("1");
+    low.points[1].pieces[0].nominal = d("1");
+    assert!(Assay.way(&low).is_ok());
+    low.settings["through_origin"] = json!(false);
+    assert!(Assay.way(&low).unwrap_err().to_string().contains("beyond the curve"));
+}
+
+/// A concentration in per cent is one, too; the blank has limits of its own; a control without a limit of the curve is judged alone.
+#[test]
+fn what_is_judged_is_what_has_a_limit() {
+    let changes = [
+        ("blank_limit", json!("0.1")),
+        ("curve_limit", json!({ "form": "absolute", "half_width": "0.15" })),
+    ];
+    let mut plan = plan(&changes);
+    plan.unit = Unit::Percent;
+    for point in &mut plan.points {
+        point.pieces[0].unit = Unit::Percent;
+    }
+    let all = found(&plan, &SHOWN);
+    assert_eq!(of(&all, "error-6.2").unit, Unit::Percent);
+    let outside = |key: &str| {
+        let one = of(&all, key);
+        !one.limits.unwrap().hold_mean(one.sum(), one.n())
+    };
+    // 0.105 of the blank; what is left at 2 and 6 is 0.19 and 0.26, at 12 nearly nothing.
+    assert!(outside("blank") && outside("error-2") && outside("error-6"));
+    assert!(!outside("error-12") && !outside("error-6.2"));
+    assert_eq!(of(&all, "intercept").limits, None);
 }

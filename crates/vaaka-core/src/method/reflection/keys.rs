@@ -94,3 +94,65 @@ pub fn key_of(prefix: &str, point: &PlanPoint) -> String {
         None => format!("{prefix}-{}", point.nominal.normalize()),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::method::{Place, Travel};
+    use crate::quantity::Unit;
+    use crate::standard::CertifiedPiece;
+    use rstest::rstest;
+
+    fn point(name: &str) -> PlanPoint {
+        PlanPoint {
+            nominal: Decimal::new(2, 1),
+            travel: Travel::Rising,
+            place: Place::Middle,
+            repeats: 1,
+            charted: true,
+            pieces: vec![CertifiedPiece {
+                tag: name.into(),
+                nominal: Decimal::new(2, 1),
+                certified_value: Decimal::new(2, 1),
+                expanded_uncertainty: Decimal::new(3, 3),
+                coverage_factor: Decimal::TWO,
+                unit: Unit::Reflection,
+                class_limit: false,
+                non_uniformity: None,
+                by_temperature: vec![],
+            }],
+            standard: 0,
+        }
+    }
+
+    #[rstest]
+    #[case("2.4 GHz real", "2.4", Part::Real)]
+    #[case("2.40GHz re", "2.4", Part::Real)]
+    #[case("900 MHz, imaginary", "0.9", Part::Imaginary)]
+    #[case("6 ghz (Im)", "6", Part::Imaginary)]
+    fn places_are_read_as_people_write_them(
+        #[case] name: &str,
+        #[case] gigahertz: &str,
+        #[case] part: Part,
+    ) {
+        let found = place_of(&point(name));
+        assert_eq!(found, Some((gigahertz.parse().unwrap(), part)), "{name}");
+        let key = key_of("vector", &point(name));
+        assert_eq!(key, format!("vector-{gigahertz}-{}", part.word()));
+        assert_eq!(words_of(&point(name)), format!("{gigahertz} GHz, {}", part.word()));
+    }
+
+    #[test]
+    fn what_names_no_place_keeps_its_own_words() {
+        for name in ["", "20 dB", "GHz real", "2.4 real", "2.4 GHz real or so", "-1 GHz real"] {
+            assert_eq!(place_of(&point(name)), None, "{name}");
+            assert_eq!(words_of(&point(name)), name);
+            assert_eq!(key_of("vector", &point(name)), "vector-0.2");
+        }
+        let keys: Vec<StepKey> =
+            Put::ALL.map(Put::key).into_iter().chain([kit_key(), piece_key()]).collect();
+        let mut once = keys.clone();
+        once.dedup();
+        assert_eq!(keys, once);
+    }
+}
