@@ -43,7 +43,10 @@ pub enum CalibrationError {
     NoSlope,
     /// Outside the standards.
     #[error(
-        "the value read back, {found}, lies outside the standards ({from} to {to}): dilute or concentrate it, a curve is not drawn out beyond them"
+        "the value read back, {}, lies outside the standards ({} to {}): dilute or concentrate it, a curve is not drawn out beyond them",
+        short(.found),
+        short(.from),
+        short(.to)
     )]
     Outside {
         /// What would be read back.
@@ -56,6 +59,11 @@ pub enum CalibrationError {
     /// A confidence that is none, or no readings.
     #[error("{0}")]
     Asked(&'static str),
+}
+
+/// A value in a message: by its power of ten where it would have hundreds of digits.
+fn short(value: &f64) -> String {
+    crate::quantity::show_short(*value)
 }
 
 /// A weighted line y = a + b·x. Weights are inverse variances but for one factor, which the residuals tell.
