@@ -796,3 +796,152 @@ impl Compute for Apart {
         Ok(ApartFound { piece: Sweep::of(&found) })
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use serde_json::{Value, json};
+
+    fn run<C: Compute>(input: &Value) -> Result<Value, String> {
+        let text = Computation::of::<C>().run(&input.to_string())?;
+        Ok(serde_json::from_str(&text).unwrap())
+    }
+
+    fn pair(of: &Value) -> (f64, f64) {
+        (of[0].as_f64().unwrap(), of[1].as_f64().unwrap())
+    }
+
+    fn is(of: &Value, re: f64, im: f64) {
+        let (a, b) = pair(of);
+        assert!((a - re).abs() < 1e-9 && (b - im).abs() < 1e-9, "{of} is not {re}, {im}");
+    }
+
+    fn sweep(s11: f64, s21: f64, s12: f64, s22: f64) -> Value {
+        json!({ "s11": [[s11, 0]], "s21": [[s21, 0]], "s12": [[s12, 0]], "s22": [[s22, 0]] })
+    }
+
+    /// An ideal port: what is measured of each standard is what it is.
+    fn ideal() -> Value {
+        let one = |value: f64| json!({ "reflection": [[value, 0]], "measured": [[value, 0]] });
+        json!([one(1.0), one(-1.0), one(0.0)])
+    }
+
+    #[test]
+    fn a_kit_by_its_numbers() {
+        let open = json!({ "kind": "open", "coefficients": [], "frequencies": [1e9, 2e9] });
+        let found = run::<Kit>(&open).unwrap();
+        is(&found["reflection"][1], 1.0, 0.0);
+        // A quarter of a nanosecond turns it by half a turn at 1 GHz.
+        let turned =
+            json!({ "kind": "open", "coefficients": [], "delay": 2.5e-10, "frequencies": [1e9] });
+        is(&run::<Kit>(&turned).unwrap()["reflection"][0], -1.0, 0.0);
+        let load = json!({ "kind": "load", "coefficients": [100], "frequencies": [1e9] });
+        is(&run::<Kit>(&load).unwrap()["reflection"][0], 1.0 / 3.0, 0.0);
+        let long = json!({ "kind": "load", "coefficients": [50, 0, 0, 0], "frequencies": [1e9] });
+        assert!(run::<Kit>(&long).unwrap_err().contains("at most 3"));
+        let still = json!({ "kind": "short", "coefficients": [], "frequencies": [0] });
+        assert!(run::<Kit>(&still).unwrap_err().contains("above zero"));
+    }
+
+    #[test]
+    fn one_port_and_two_ports_of_an_ideal_analyzer() {
+        let one = json!({ "frequencies": [1e9], "standards": ideal(), "piece": [[0.3, 0.2]] });
+        let found = run::<OnePortCorrect>(&one).unwrap();
+        is(&found["corrected"][0], 0.3, 0.2);
+        is(&found["tracking"][0], 1.0, 0.0);
+        assert!(found["residual"][0].as_f64().unwrap() < 1e-12);
+        let mut short = one.clone();
+        short["piece"] = json!([[0.3, 0.2], [0.1, 0.0]]);
+        assert!(run::<OnePortCorrect>(&short).unwrap_err().contains("one value at each of the 1"));
+        let mut alike = one;
+        alike["standards"][1] = alike["standards"][0].clone();
+        assert!(run::<OnePortCorrect>(&alike).unwrap_err().contains("too much alike at 1 GHz"));
+        let two = json!({
+            "frequencies": [1e9], "port_1": ideal(), "port_2": ideal(),
+            "measured_thru": sweep(0.0, 1.0, 1.0, 0.0), "piece": sweep(0.1, 0.7, 0.6, -0.2)
+        });
+        let found = run::<TwoPortCorrect>(&two).unwrap();
+        is(&found["corrected"]["s21"][0], 0.7, 0.0);
+        is(&found["corrected"]["s22"][0], -0.2, 0.0);
+        let mut dead = two.clone();
+        dead["measured_thru"] = sweep(0.0, 0.0, 0.0, 0.0);
+        assert!(run::<TwoPortCorrect>(&dead).unwrap_err().contains("passes nothing on"));
+        let mut uneven = two;
+        uneven["piece"]["s12"] = json!([]);
+        assert!(run::<TwoPortCorrect>(&uneven).unwrap_err().contains("each of s11"));
+    }
+
+    #[test]
+    fn lines_and_matches_of_an_ideal_analyzer() {
+        let line = json!({ "s11": [[0, 0]], "s21": [[0, -1]], "s12": [[0, -1]], "s22": [[0, 0]] });
+        let mut input = json!({
+            "frequencies": [1e9], "thru": sweep(0.0, 1.0, 1.0, 0.0), "line": line,
+            "reflect": sweep(-1.0, 0.0, 0.0, -1.0), "about": "short", "piece": sweep(0.1, 0.7, 0.6, -0.2)
+        });
+        let found = run::<LineCorrect>(&input).unwrap();
+        is(&found["corrected"]["s12"][0], 0.6, 0.0);
+        is(&found["line"][0], 0.0, -1.0);
+        is(&found["reflect"][0], -1.0, 0.0);
+        input["line"] = sweep(0.0, 1.0, 1.0, 0.0);
+        assert!(run::<LineCorrect>(&input).unwrap_err().contains("half waves longer"));
+        input.as_object_mut().unwrap().remove("line");
+        input["match"] = sweep(0.0, 0.0, 0.0, 0.0);
+        let found = run::<MatchCorrect>(&input).unwrap();
+        is(&found["corrected"]["s11"][0], 0.1, 0.0);
+        assert_eq!(found["line"], Value::Null);
+        input["match_reflection"] = json!([]);
+        assert!(run::<MatchCorrect>(&input).is_err());
+    }
+
+    #[test]
+    fn networks_are_told_in_other_ways() {
+        let found = run::<Conversions>(&json!({ "reflection": [1, 0] })).unwrap();
+        assert_eq!(
+            (&found["impedance"], &found["standing_wave_ratio"]),
+            (&Value::Null, &Value::Null)
+        );
+        let one = json!({ "reflection": [[0, 0]], "from": [50], "to": [75] });
+        is(&run::<Renormalize>(&one).unwrap()["reflection"][0], -0.2, 0.0);
+        let two = json!({ "sweep": sweep(0.0, 1.0, 1.0, 0.0), "from": [50, 50], "to": [50, 50] });
+        is(&run::<Renormalize>(&two).unwrap()["sweep"]["s21"][0], 1.0, 0.0);
+        let whole = json!({
+            "frequencies": [1e9], "whole": sweep(0.1, 0.5, 0.5, 0.1),
+            "before": sweep(0.0, 1.0, 1.0, 0.0), "after": sweep(0.0, 1.0, 1.0, 0.0)
+        });
+        is(&run::<Apart>(&whole).unwrap()["piece"]["s11"][0], 0.1, 0.0);
+    }
+
+    #[test]
+    fn impedances_that_do_not_fit() {
+        for input in [
+            json!({ "reflection": [[0, 0]], "from": [50, 50], "to": [75] }),
+            json!({ "from": [50], "to": [75] }),
+            json!({ "reflection": [[0, 0]], "from": [0], "to": [75] }),
+        ] {
+            assert!(run::<Renormalize>(&input).is_err(), "{input}");
+        }
+    }
+
+    #[test]
+    fn files_and_what_is_worth_of_them() {
+        let text = "# GHz S RI R 50\n1 1.2 0\n2 0.5 0\n";
+        let found = run::<Read>(&json!({ "text": text })).unwrap();
+        assert_eq!(found["active_at"], "1 GHz");
+        assert_eq!(found["frequencies"][1], 2e9);
+        let quiet = run::<Read>(&json!({ "text": "# GHz S RI R 50\n1 0.2 0\n" })).unwrap();
+        assert_eq!(quiet["active_at"], Value::Null);
+        assert!(run::<Read>(&json!({ "text": "1 2 3" })).unwrap_err().contains("Line 1"));
+        let off = json!({
+            "frequencies": [1e9, 2e9], "found": [[0.1, 0], [0.2, 0]], "reference": [[0.1, 0], [0.17, 0]],
+            "limits": [0.1, 0.02]
+        });
+        let found = run::<Vectors>(&off).unwrap();
+        assert_eq!((&found["worst_at"], &found["inside"]), (&json!(2e9), &json!(false)));
+        let flat = json!({
+            "frequencies": [1, 2, 3, 4, 5, 6, 7, 8], "found": vec![[0.1, 0.0]; 8]
+        });
+        let found = run::<Residual>(&flat).unwrap();
+        assert_eq!(found["decibels"], Value::Null);
+        assert!(found["words"].as_str().unwrap().contains("less than a wave"));
+    }
+}

@@ -194,3 +194,52 @@ pub fn shown(gear: &Gear, step: &Step, (left, disturbance): (f64, f64), noise: &
     let foot = 0.002 + 0.1 * disturbance;
     foot + usual * (1.0 + 2.0 * disturbance + thicker) * filling + gear.within * noise.normal()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use vaaka_core::method::Input;
+    use vaaka_core::quantity::Unit;
+
+    fn step(standard: usize) -> Step {
+        let input = Input::Reading {
+            unit: Unit::Absorbance,
+            resolution: decimal("0.001").unwrap(),
+            expected: Decimal::ONE,
+            guard: Decimal::ONE,
+            guard_question: String::new(),
+            beside: None,
+        };
+        Step {
+            standard,
+            reference_value: Some(decimal("0.759").unwrap()),
+            ..Step::plain("solution", String::new(), String::new(), input)
+        }
+    }
+
+    fn mean(gear: &Gear, standard: usize, left: f64) -> f64 {
+        let mut noise = Noise::seeded(5);
+        let step = step(standard);
+        (0..400).map(|_| shown(gear, &step, (left, 0.0), &mut noise)).sum::<f64>() / 400.0
+    }
+
+    /// The control thickens from its onset on, and the standards of the curve do not.
+    #[test]
+    fn the_story_is_that_of_the_control_alone() {
+        let gear = PHOTOMETERS.iter().find(|gear| gear.tag == "C-12").unwrap();
+        for standard in [0, 1] {
+            assert!((mean(gear, standard, 200.0) - 0.761).abs() < 5e-4);
+        }
+        assert!((mean(gear, 0, 0.0) - 0.761).abs() < 5e-4);
+        // Twelve weeks of 3 in a thousand.
+        assert!((mean(gear, 1, 0.0) / mean(gear, 1, 200.0) - 1.036).abs() < 1e-3);
+    }
+
+    #[test]
+    fn its_settings_are_stored_and_read() {
+        let Family::Assay(plan) = PHOTOMETERS[1].family else { panic!() };
+        let stored = serde_json::to_value(settings(plan).unwrap()).unwrap();
+        assert_eq!(stored["schema"], "assay-1");
+        assert_eq!(stored["blank_readings"], "2");
+    }
+}
