@@ -11,6 +11,7 @@ mod bound;
 mod care;
 pub mod coating;
 mod common;
+mod family;
 pub mod gauge;
 pub mod hardness;
 mod input;
@@ -32,6 +33,7 @@ pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, dur
 pub use around::{Around, Precondition, RequiredSetting, SettingKind, Wait};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
+pub use family::Family;
 pub use input::{Beside, ChoiceWord, Input, MOST_TEXT, PeakWanted};
 pub use limit::{Limit, LimitForm, Side};
 pub use live::{

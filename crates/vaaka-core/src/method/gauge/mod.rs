@@ -15,7 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{Limit, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{Family, Limit, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -58,21 +58,6 @@ pub struct SettingsV1 {
     pub around: Around,
     /// Shortest time between two readings of one point, in seconds.
     pub pause_seconds: u32,
-}
-
-impl Settings {
-    /// Reads and checks stored settings.
-    ///
-    /// # Errors
-    /// [`MethodError::Settings`].
-    pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
-        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
-            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
-        match settings.fault(plan) {
-            Some(why) => Err(MethodError::Settings { why }),
-            None => Ok(settings),
-        }
-    }
 }
 
 impl SettingsV1 {
@@ -124,52 +109,56 @@ const WORDS: Words = Words {
 #[derive(Debug, Clone, Copy)]
 pub struct Gauge;
 
-impl Method for Gauge {
-    fn key(&self) -> &'static str {
-        KEY
+impl Family for Gauge {
+    type Stored = Settings;
+    type Settings = SettingsV1;
+
+    const KEY: &'static str = KEY;
+    const NAME: &'static str = "Gauge against a reference";
+    const TRAVELS: &'static [Travel] = &[Travel::Rising, Travel::Falling];
+
+    fn newest(Settings::V1(settings): Settings) -> SettingsV1 {
+        settings
     }
 
-    fn version(&self) -> i32 {
-        1
+    fn fault(settings: &SettingsV1, plan: &PlanSpec) -> Option<String> {
+        settings.fault(plan)
     }
 
-    fn table_edition(&self) -> &'static str {
-        "limits as stated in the plan"
-    }
-
-    fn name(&self) -> &'static str {
-        "Gauge against a reference"
-    }
-
-    fn sheet(&self) -> Sheet {
+    fn sheet() -> Sheet {
         sheet::sheet()
     }
 
-    fn travels(&self) -> &'static [Travel] {
-        &[Travel::Rising, Travel::Falling]
+    fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+        way::way(plan, settings)
     }
 
-    fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
-        way::way(plan, &Settings::read(plan)?)
+    fn settle(
+        plan: &PlanSpec,
+        settings: &SettingsV1,
+        run: &RunState,
+        step: &Step,
+    ) -> Result<Step, MethodError> {
+        evaluate::settle(plan, settings, run, step)
     }
 
-    fn settle(&self, plan: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError> {
-        evaluate::settle(plan, &Settings::read(plan)?, run, step)
-    }
-
-    fn chart_key(&self, point: &PlanPoint) -> String {
+    fn chart_key(point: &PlanPoint) -> String {
         keys::key_of("error", point)
     }
 
     fn evaluate(
-        &self,
         plan: &PlanSpec,
+        settings: &SettingsV1,
         run: &RunState,
     ) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::evaluate(plan, &Settings::read(plan)?, run)
+        evaluate::evaluate(plan, settings, run)
     }
 
-    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::so_far(plan, &Settings::read(plan)?, run)
+    fn so_far(
+        plan: &PlanSpec,
+        settings: &SettingsV1,
+        run: &RunState,
+    ) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::so_far(plan, settings, run)
     }
 }

@@ -22,7 +22,7 @@ pub use size::{brinell_diameter, vickers_diagonal};
 use super::around::{Around, Words};
 use super::common::measured_twice;
 use super::{
-    Limit, Method, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet, Step, Travel,
+    Family, Limit, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet, Step, Travel,
 };
 use crate::judgement::Characteristic;
 use crate::standard::UsedFace;
@@ -98,21 +98,6 @@ pub struct SettingsV1 {
     /// What surrounds the measuring.
     #[serde(flatten)]
     pub around: Around,
-}
-
-impl Settings {
-    /// Reads and checks stored settings.
-    ///
-    /// # Errors
-    /// [`MethodError::Settings`].
-    pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
-        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
-            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
-        match settings.fault(plan) {
-            Some(why) => Err(MethodError::Settings { why }),
-            None => Ok(settings),
-        }
-    }
 }
 
 impl SettingsV1 {
@@ -238,68 +223,60 @@ const WORDS: Words = Words {
 #[derive(Debug, Clone, Copy)]
 pub struct Hardness;
 
-impl Method for Hardness {
-    fn key(&self) -> &'static str {
-        KEY
+impl Family for Hardness {
+    type Stored = Settings;
+    type Settings = SettingsV1;
+
+    const KEY: &'static str = KEY;
+    const NAME: &'static str = "Hardness on blocks";
+    const TRAVELS: &'static [Travel] = &[Travel::Rising, Travel::Falling];
+    const USES_PLACES: bool = true;
+
+    fn newest(Settings::V1(settings): Settings) -> SettingsV1 {
+        settings
     }
 
-    fn version(&self) -> i32 {
-        1
+    fn fault(settings: &SettingsV1, plan: &PlanSpec) -> Option<String> {
+        settings.fault(plan)
     }
 
-    fn table_edition(&self) -> &'static str {
-        "limits as stated in the plan"
-    }
-
-    fn name(&self) -> &'static str {
-        "Hardness on blocks"
-    }
-
-    fn sheet(&self) -> Sheet {
+    fn sheet() -> Sheet {
         sheet::sheet()
     }
 
-    fn travels(&self) -> &'static [Travel] {
-        &[Travel::Rising, Travel::Falling]
-    }
-
-    fn uses_places(&self) -> bool {
-        true
-    }
-
-    fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
-        way::way(plan, &Settings::read(plan)?)
-    }
-
-    fn settle(&self, _plan: &PlanSpec, _run: &RunState, step: &Step) -> Result<Step, MethodError> {
-        Ok(step.clone())
+    fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+        way::way(plan, settings)
     }
 
     fn scene_on(
-        &self,
         plan: &PlanSpec,
+        settings: &SettingsV1,
         step: &Step,
         on: Option<(&UsedFace, usize)>,
     ) -> Option<Scene> {
-        match (step.point, Settings::read(plan)) {
-            (Some(index), Ok(settings)) => Some(scene::on_block(plan, &settings, index, on)),
-            _ => step.scene.clone(),
+        match step.point {
+            Some(index) => Some(scene::on_block(plan, settings, index, on)),
+            None => step.scene.clone(),
         }
     }
 
-    fn chart_key(&self, point: &PlanPoint) -> String {
+    fn chart_key(point: &PlanPoint) -> String {
         keys::key_of("error", point)
     }
 
     fn evaluate(
-        &self,
         plan: &PlanSpec,
+        settings: &SettingsV1,
         run: &RunState,
     ) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::evaluate(plan, &Settings::read(plan)?, run)
+        evaluate::evaluate(plan, settings, run)
     }
 
-    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::so_far(plan, &Settings::read(plan)?, run)
+    fn so_far(
+        plan: &PlanSpec,
+        settings: &SettingsV1,
+        run: &RunState,
+    ) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::so_far(plan, settings, run)
     }
 }

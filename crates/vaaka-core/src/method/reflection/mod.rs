@@ -20,7 +20,7 @@ pub use kit::KitSettings;
 
 use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{Limit, Live, Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{Family, Limit, Live, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 use crate::quantity::{Dimension, to_f64};
 
@@ -57,21 +57,6 @@ pub struct SettingsV1 {
     /// What surrounds the measuring.
     #[serde(flatten)]
     pub around: Around,
-}
-
-impl Settings {
-    /// Reads and checks stored settings.
-    ///
-    /// # Errors
-    /// [`MethodError::Settings`].
-    pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
-        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
-            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
-        match settings.fault(plan) {
-            Some(why) => Err(MethodError::Settings { why }),
-            None => Ok(settings),
-        }
-    }
 }
 
 impl SettingsV1 {
@@ -163,64 +148,52 @@ const WORDS: Words = Words {
 #[derive(Debug, Clone, Copy)]
 pub struct Reflections;
 
-impl Method for Reflections {
-    fn key(&self) -> &'static str {
-        KEY
+impl Family for Reflections {
+    type Stored = Settings;
+    type Settings = SettingsV1;
+
+    const KEY: &'static str = KEY;
+    const NAME: &'static str = "Reflection by short, open and load";
+    const ON_PAPER: bool = false;
+    const DRAWS: bool = true;
+
+    fn newest(Settings::V1(settings): Settings) -> SettingsV1 {
+        settings
     }
 
-    fn version(&self) -> i32 {
-        1
+    fn fault(settings: &SettingsV1, plan: &PlanSpec) -> Option<String> {
+        settings.fault(plan)
     }
 
-    fn table_edition(&self) -> &'static str {
-        "limits as stated in the plan"
-    }
-
-    fn name(&self) -> &'static str {
-        "Reflection by short, open and load"
-    }
-
-    fn sheet(&self) -> Sheet {
+    fn sheet() -> Sheet {
         sheet::sheet()
     }
 
-    fn travels(&self) -> &'static [Travel] {
-        &[Travel::Rising]
+    fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+        way::way(plan, settings)
     }
 
-    fn on_paper(&self) -> bool {
-        false
-    }
-
-    fn draws(&self) -> bool {
-        true
-    }
-
-    fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
-        way::way(plan, &Settings::read(plan)?)
-    }
-
-    fn settle(&self, _plan: &PlanSpec, _run: &RunState, step: &Step) -> Result<Step, MethodError> {
-        Ok(step.clone())
-    }
-
-    fn chart_key(&self, point: &PlanPoint) -> String {
+    fn chart_key(point: &PlanPoint) -> String {
         keys::key_of("vector", point)
     }
 
     fn evaluate(
-        &self,
         plan: &PlanSpec,
+        settings: &SettingsV1,
         run: &RunState,
     ) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::evaluate(plan, &Settings::read(plan)?, run)
+        evaluate::evaluate(plan, settings, run)
     }
 
-    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::so_far(plan, &Settings::read(plan)?, run)
+    fn so_far(
+        plan: &PlanSpec,
+        settings: &SettingsV1,
+        run: &RunState,
+    ) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::so_far(plan, settings, run)
     }
 
-    fn live(&self, plan: &PlanSpec, run: &RunState) -> Result<Live, MethodError> {
-        live::live(plan, &Settings::read(plan)?, run)
+    fn live(plan: &PlanSpec, settings: &SettingsV1, run: &RunState) -> Result<Live, MethodError> {
+        live::live(plan, settings, run)
     }
 }

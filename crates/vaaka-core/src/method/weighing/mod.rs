@@ -22,7 +22,7 @@ use serde::{Deserialize, Serialize};
 
 use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{Method, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{Family, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
 use crate::judgement::Characteristic;
 
 /// Key of this method.
@@ -67,15 +67,9 @@ pub struct SettingsV1 {
     pub around: Around,
 }
 
-impl Settings {
-    /// Reads and checks stored settings.
-    ///
-    /// # Errors
-    /// [`MethodError::Settings`].
-    pub fn read(plan: &PlanSpec) -> Result<SettingsV1, MethodError> {
-        let Self::V1(settings) = serde_json::from_value(plan.settings.clone())
-            .map_err(|error| MethodError::Settings { why: error.to_string() })?;
-        let why = if settings.verification_interval <= Decimal::ZERO {
+impl SettingsV1 {
+    fn fault(&self, plan: &PlanSpec) -> Option<String> {
+        let why = if self.verification_interval <= Decimal::ZERO {
             Some("the verification interval e must be greater than zero")
         } else if plan.resolution <= Decimal::ZERO {
             Some("the scale interval d must be greater than zero")
@@ -86,12 +80,9 @@ impl Settings {
         } else {
             None
         };
-        let twice = || measured_twice(plan, |point| keys::key_of("error", point));
-        let around = || settings.around.fault(plan, false);
-        match why.map(str::to_owned).or_else(twice).or_else(around) {
-            Some(why) => Err(MethodError::Settings { why }),
-            None => Ok(settings),
-        }
+        why.map(str::to_owned)
+            .or_else(|| measured_twice(plan, |point| keys::key_of("error", point)))
+            .or_else(|| self.around.fault(plan, false))
     }
 }
 
@@ -106,56 +97,58 @@ const WORDS: Words = Words {
 #[derive(Debug, Clone, Copy)]
 pub struct Weighing;
 
-impl Method for Weighing {
-    fn key(&self) -> &'static str {
-        KEY
+impl Family for Weighing {
+    type Stored = Settings;
+    type Settings = SettingsV1;
+
+    const KEY: &'static str = KEY;
+    const NAME: &'static str = "Scale with weights";
+    const TABLE_EDITION: &'static str = "OIML R 76-1:2006 table 6";
+    const TRAVELS: &'static [Travel] = &[Travel::Rising, Travel::Falling, Travel::Corner];
+    const HAS_PLACES: bool = true;
+
+    fn newest(Settings::V1(settings): Settings) -> SettingsV1 {
+        settings
     }
 
-    fn version(&self) -> i32 {
-        1
+    fn fault(settings: &SettingsV1, plan: &PlanSpec) -> Option<String> {
+        settings.fault(plan)
     }
 
-    fn table_edition(&self) -> &'static str {
-        "OIML R 76-1:2006 table 6"
-    }
-
-    fn name(&self) -> &'static str {
-        "Scale with weights"
-    }
-
-    fn sheet(&self) -> Sheet {
+    fn sheet() -> Sheet {
         sheet::sheet()
     }
 
-    fn travels(&self) -> &'static [Travel] {
-        &[Travel::Rising, Travel::Falling, Travel::Corner]
+    fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
+        way::way(plan, settings)
     }
 
-    fn has_places(&self) -> bool {
-        true
-    }
-
-    fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
-        way::way(plan, &Settings::read(plan)?)
-    }
-
-    fn settle(&self, _: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError> {
+    fn settle(
+        _plan: &PlanSpec,
+        _settings: &SettingsV1,
+        run: &RunState,
+        step: &Step,
+    ) -> Result<Step, MethodError> {
         Ok(evaluate::settle(run, step))
     }
 
-    fn chart_key(&self, point: &PlanPoint) -> String {
+    fn chart_key(point: &PlanPoint) -> String {
         keys::key_of("error", point)
     }
 
     fn evaluate(
-        &self,
         plan: &PlanSpec,
+        settings: &SettingsV1,
         run: &RunState,
     ) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::evaluate(plan, &Settings::read(plan)?, run)
+        evaluate::evaluate(plan, settings, run)
     }
 
-    fn so_far(&self, plan: &PlanSpec, run: &RunState) -> Result<Vec<Characteristic>, MethodError> {
-        evaluate::so_far(plan, &Settings::read(plan)?, run)
+    fn so_far(
+        plan: &PlanSpec,
+        settings: &SettingsV1,
+        run: &RunState,
+    ) -> Result<Vec<Characteristic>, MethodError> {
+        evaluate::so_far(plan, settings, run)
     }
 }
