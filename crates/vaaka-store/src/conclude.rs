@@ -106,6 +106,9 @@ pub async fn conclude_check(
             wear::record(connection, &check, &method.way(plan)?, person, now).await?;
             reactions::after_check(connection, &check, view, &completion.verdict, person, now)
                 .await?;
+            if plan.purpose == Purpose::AsFound && !ready.is_late {
+                reactions::tell_drifts(connection, &check, view, &completion.verdict, now).await?;
+            }
             // Whose fault a change may be is looked at when a signal comes, not on a clock; and when a check comes
             // that would tell, whether it was made for that or not.
             let opens = |point: &StreamPoint| {

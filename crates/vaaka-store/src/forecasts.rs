@@ -3,13 +3,13 @@
 use std::collections::HashMap;
 
 use diesel::prelude::QueryableByName;
-use diesel::sql_types::{BigInt, Bool, Jsonb, Nullable, Timestamptz};
+use diesel::sql_types::{BigInt, Bool, Jsonb, Nullable, Text, Timestamptz};
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use vaaka_boxed::boxed;
 use vaaka_core::history::Drift;
 
-use crate::ids::{SegmentId, StreamId};
+use crate::ids::{CheckId, SegmentId, StreamId};
 use crate::prepared::{Bind, prepared};
 use crate::types::At;
 use crate::{StoreError, unreadable};
@@ -69,6 +69,37 @@ pub async fn told_since(
             Ok(ToldDrift { stream, segment, at, drift })
         })
         .collect()
+}
+
+#[derive(QueryableByName)]
+struct ToldBefore {
+    #[diesel(sql_type = Bool)]
+    told: bool,
+}
+
+/// Whether a check of a segment other than this one told a drift of a characteristic.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn told_in(
+    connection: &mut AsyncPgConnection,
+    segment: SegmentId,
+    key: &str,
+    other_than: CheckId,
+) -> Result<bool, StoreError> {
+    let found: ToldBefore = diesel::sql_query(
+        "SELECT EXISTS (SELECT 1 FROM chart_points p JOIN results r ON r.check_id = p.check_id
+             CROSS JOIN LATERAL jsonb_array_elements(r.verdict->'reasons') AS reason
+             WHERE p.segment_id = $1 AND p.check_id <> $2 AND p.signalled AND NOT p.withdrawn
+               AND reason->>'kind' = 'drifting' AND reason->>'key' = $3) AS told",
+    )
+    .bind::<BigInt, _>(segment)
+    .bind::<BigInt, _>(other_than)
+    .bind::<Text, _>(key)
+    .get_result(connection)
+    .await?;
+    Ok(found.told)
 }
 
 /// A counted check of a segment, with its value.

@@ -186,6 +186,8 @@ pub(crate) enum Over<'a> {
     Of(CheckId),
 }
 
+/// What a check tells the leads beside: it goes with the check, and stays when a lead decides about a failure.
+const OF_CHECKS: [&str; 5] = ["failed", "confirmed", "doubtful", "as_left_failed", "drifting"];
 /// What a failing check tells the leads.
 const OF_FAILURES: [&str; 4] = ["failed", "confirmed", "doubtful", "as_left_failed"];
 
@@ -226,7 +228,7 @@ pub(crate) async fn end(
         }
         Over::Of(check) => open
             .filter(notices::check_id.eq(check))
-            .filter(notices::kind.eq_any(OF_FAILURES))
+            .filter(notices::kind.eq_any(OF_CHECKS))
             .into_boxed(),
     };
     let ids: Vec<NoticeId> = open.load(connection).await?;

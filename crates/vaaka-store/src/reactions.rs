@@ -4,18 +4,22 @@ use diesel::prelude::*;
 use diesel_async::{AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use vaaka_boxed::boxed;
+use vaaka_core::history::Drift;
 use vaaka_core::instrument::ServiceState;
-use vaaka_core::judgement::{NextAction, Statement, Verdict, action_sentence};
+use vaaka_core::judgement::{NextAction, Reason, Statement, Verdict, action_sentence, drift_words};
 use vaaka_core::method::Purpose;
 use vaaka_core::reaction::{DOUBT_WINDOW, ReactionInput, react};
 
-use crate::ids::{CheckId, PersonId};
+use crate::ids::{CheckId, PersonId, SegmentId, StreamId};
 use crate::instruments::{NewState, cell_of, change_state_locked};
 use crate::notices::{NewNotice, tell_leads};
 use crate::plans::PlanView;
 use crate::rows::{Check, Instrument};
-use crate::schema::{budgets, characteristics, checks, instruments, plan_versions, results};
-use crate::{StoreError, unreadable_word, word};
+use crate::schema::{
+    budgets, characteristics, chart_points, chart_streams, checks, instruments, plan_versions,
+    results,
+};
+use crate::{StoreError, forecasts, shifts, unreadable_word, word};
 
 /// Restricts or holds the instrument where the verdict asks for it, and tells the leads.
 ///
@@ -101,6 +105,81 @@ pub async fn after_check(
     )
     .await?;
     Ok(())
+}
+
+/// Tells the leads, in one notice, of the drifts with a forecast that a check tells first since the last known change of their
+/// charts: each in the sentence that stands everywhere.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn tell_drifts(
+    connection: &mut AsyncPgConnection,
+    check: &Check,
+    view: &PlanView,
+    verdict: &Verdict,
+    now: Timestamp,
+) -> Result<(), StoreError> {
+    let drifts = verdict.reasons.iter().filter_map(|reason| match reason {
+        Reason::Drifting { key, drift } => Some((key, drift)),
+        _ => None,
+    });
+    let drifts: Vec<(&String, &Drift)> =
+        drifts.filter(|(_, drift)| drift.crossing.is_some() || drift.beyond.is_some()).collect();
+    if drifts.is_empty() {
+        return Ok(());
+    }
+    let zone = shifts::zone(&shifts::site(connection).await?)?;
+    let mut told = Vec::new();
+    for (key, drift) in drifts {
+        if let Some((stream, label, unit)) = first_told(connection, check.id, key).await? {
+            let words = format!("{label}: {}.", drift_words(drift, &unit, &zone));
+            told.push((drift.crossing.as_ref().map(|crossing| crossing.at), stream, words));
+        }
+    }
+    // What is beyond its tolerance already, or will be soonest, stands first and is what the notice opens.
+    told.sort_by_key(|(at, ..)| *at);
+    let [(_, stream, _), ..] = told.as_slice() else { return Ok(()) };
+    let title = format!("{} {} is drifting", view.instrument.name, view.instrument.tag);
+    let words: Vec<&str> = told.iter().map(|(.., words)| words.as_str()).collect();
+    tell_leads(
+        connection,
+        &NewNotice {
+            kind: "drifting",
+            instrument: Some(check.instrument_id),
+            check: Some(check.id),
+            title: &title,
+            words: &words.join(" "),
+            path: &format!("/charts/{stream}"),
+            at: now,
+        },
+    )
+    .await?;
+    Ok(())
+}
+
+/// Chart, label and unit of a characteristic, if no check before told a drift of it since its segment began.
+async fn first_told(
+    connection: &mut AsyncPgConnection,
+    check: CheckId,
+    key: &str,
+) -> Result<Option<(StreamId, String, String)>, StoreError> {
+    let own: Option<(StreamId, SegmentId, String, String)> = chart_points::table
+        .inner_join(chart_streams::table.on(chart_streams::id.eq(chart_points::stream_id)))
+        .filter(chart_points::check_id.eq(check))
+        .filter(chart_streams::characteristic_key.eq(key))
+        .select((
+            chart_points::stream_id,
+            chart_points::segment_id,
+            chart_streams::label,
+            chart_streams::unit,
+        ))
+        .first(connection)
+        .await
+        .optional()?;
+    let Some((stream, segment, label, unit)) = own else { return Ok(None) };
+    let told = forecasts::told_in(connection, segment, key, check).await?;
+    Ok((!told).then_some((stream, label, unit)))
 }
 
 /// Whether all that a check failed of lies inside tolerance, in the guard band.

@@ -35,7 +35,7 @@ pub use verdict::{
 };
 pub use voiding::{VoidError, may_void};
 pub use words::{
-    NO_CHART_YET, action_sentence, criterion_words, crossing_words, drift_words, factor_words,
-    firing_short, firing_words, reason_sentence, shape_words, shift_words, shown_with_limits,
-    sigma_words, span_words,
+    NO_CHART_YET, action_sentence, ahead_words, criterion_words, crossing_words, drift_words,
+    factor_words, firing_short, firing_words, reason_sentence, shape_words, shift_words,
+    shown_with_limits, sigma_words, span_words,
 };

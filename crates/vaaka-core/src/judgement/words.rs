@@ -269,23 +269,32 @@ pub fn drift_words(drift: &Drift, unit: &str, zone: &TimeZone) -> String {
             span_words(low, high, zone)
         )),
     );
-    if drift.beyond.is_some() {
-        text.push_str("; its level is beyond the tolerance already");
-    } else if let Some(crossing) = drift.crossing {
+    if let Some(ahead) = ahead_words(drift, zone) {
+        let if_so = if drift.beyond.is_some() { "" } else { "if it goes on like this, " };
+        text.push_str(&format!("; {if_so}{ahead}"));
+    }
+    // A single check scatters about the level: it is outside before.
+    if let (None, Some(crossing), Some(first)) = (drift.beyond, drift.crossing, drift.first_check)
+        && first.at < crossing.at
+    {
         text.push_str(&format!(
-            "; if it goes on like this, its level reaches the tolerance {}",
-            crossing_words(&crossing, zone)
+            ", and a single check is outside for the first time {}",
+            crossing_words(&first, zone)
         ));
-        // A single check scatters about the level: it is outside before.
-        if let Some(first) = drift.first_check.filter(|first| first.at < crossing.at) {
-            text.push_str(&format!(
-                ", and a single check is outside for the first time about {} (95 %: from {})",
-                day(first.at),
-                day(first.earliest),
-            ));
-        }
     }
     text
+}
+
+/// Where the level of a drift leads: a part of [`drift_words`] for where there is room for no more. Nothing where no limit is reached.
+#[must_use]
+pub fn ahead_words(drift: &Drift, zone: &TimeZone) -> Option<String> {
+    match (drift.beyond, drift.crossing) {
+        (Some(_), _) => Some("its level is beyond the tolerance already".to_owned()),
+        (None, Some(crossing)) => {
+            Some(format!("its level reaches the tolerance {}", crossing_words(&crossing, zone)))
+        }
+        (None, None) => None,
+    }
 }
 
 fn day_words(at: jiff::Timestamp, zone: &TimeZone) -> String {

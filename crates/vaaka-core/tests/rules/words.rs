@@ -13,9 +13,9 @@ use vaaka_core::history::{Crossing, Drift, Interval, Told, ToldShape};
 use vaaka_core::judgement::{
     AdjustmentAdvice, Characteristic, CharacteristicKind, ChartOutcome, Conformity,
     ConformityResult, Contribution, ContributionSource, Control, NextAction, Reason, RepeatState,
-    Scatter, Surroundings, ToleranceLimits, Validity, VerdictInput, action_sentence, conclude,
-    criterion_words, drift_words, firing_short, firing_words, judge_conformity, reason_numbers,
-    reason_sentence, shape_words, sigma_words,
+    Scatter, Surroundings, ToleranceLimits, Validity, VerdictInput, action_sentence, ahead_words,
+    conclude, criterion_words, drift_words, firing_short, firing_words, judge_conformity,
+    reason_numbers, reason_sentence, shape_words, sigma_words,
 };
 use vaaka_core::method::Purpose;
 use vaaka_core::quantity::Unit;
@@ -202,8 +202,18 @@ fn a_drift_is_told_with_its_interval_onset_and_crossing() {
         "+3.82 g a week (95 %: +3.37 to +4.28) since about 28 October 2026 \
          (95 %: 24 to 30 October 2026); if it goes on like this, its level reaches the tolerance about \
          3 December 2026 (95 %: 30 November 2026 to later than in a year), and a single check is outside for the first \
-         time about 26 November 2026 (95 %: from 24 November 2026)"
+         time about 26 November 2026 (95 %: 24 November 2026 to later than in a year)"
     );
+    // Both ends of either interval are told.
+    let mut ended = drift(true);
+    let latest = Some(at("2026-11-29T10:00:00Z"));
+    ended.first_check = ended.first_check.map(|first| Crossing { latest, ..first });
+    let words = drift_words(&ended, "g", &zone);
+    assert!(words.ends_with("about 26 November 2026 (95 %: 24 to 29 November 2026)"), "{words}");
+    // Where there is room for no more, where it leads is told in the same words.
+    let ahead = ahead_words(&ended, &zone).unwrap();
+    assert!(words.contains(&ahead) && ahead.starts_with("its level reaches"), "{ahead}");
+    assert_eq!(ahead_words(&drift(false), &zone), None);
     // What was told before there was an interval of the onset is told as it was.
     let old: Drift = serde_json::from_value(json!({
         "since": "2026-10-28T04:00:00Z", "per_week": 3.824, "per_week_low": 3.372, "per_week_high": 4.276,

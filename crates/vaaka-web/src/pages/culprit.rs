@@ -41,6 +41,7 @@ struct CulpritPage {
     rows: Vec<Row>,
     standards: Vec<(String, bool)>,
     matrix: Vec<MatrixRow>,
+    strips: Vec<StripRow>,
     said: Vec<SaidLine>,
     rests_on: String,
 }
@@ -93,6 +94,16 @@ struct Row {
     how: String,
     /// Where a lead says that a standard was found wrong, since when.
     wrong: Option<String>,
+}
+
+/// A person or an area, with the newest errors of all that it has a part in.
+#[derive(Debug)]
+struct StripRow {
+    kind: &'static str,
+    name: String,
+    suspect: bool,
+    drawing: String,
+    count: usize,
 }
 
 #[derive(Debug)]
@@ -200,6 +211,51 @@ fn course_words(course: Course, size: f64, since: &str) -> String {
     }
 }
 
+fn is_suspected(found: &Culprit, one: Suspect) -> bool {
+    match &found.finding {
+        Finding::Nothing => false,
+        Finding::Named(all) | Finding::CannotTell(all) => all.contains(&one),
+    }
+}
+
+/// People and areas: the newest errors of all that each has a part in, in sigmas about the level of their pair. Whoever is suspected
+/// stands first.
+fn strips(site: &Site, found: &Culprit) -> Vec<StripRow> {
+    let mut sums: BTreeMap<(usize, usize), (f64, f64)> = BTreeMap::new();
+    for read in &site.reads {
+        let (sum, count) = sums.entry((read.instrument, read.standard)).or_default();
+        *sum += read.error;
+        *count += 1.0;
+    }
+    let mut of: BTreeMap<Suspect, Vec<f64>> = BTreeMap::new();
+    for read in &site.reads {
+        let (sum, count) = sums[&(read.instrument, read.standard)];
+        let sigma = found.sigmas.get(read.instrument).copied().unwrap_or(0.0);
+        if sigma > 0.0 {
+            let error = (read.error - sum / count) / sigma;
+            for suspect in [Suspect::Person(read.person), Suspect::Area(read.area)] {
+                of.entry(suspect).or_default().push(error);
+            }
+        }
+    }
+    let mut rows: Vec<StripRow> = of
+        .into_iter()
+        .map(|(suspect, errors)| {
+            let (kind, name) = site.name(suspect);
+            let newest = &errors[errors.len().saturating_sub(STRIP)..];
+            StripRow {
+                kind,
+                drawing: strip(newest, &format!("{kind} {name}")),
+                name: name.to_owned(),
+                suspect: is_suspected(found, suspect),
+                count: errors.len(),
+            }
+        })
+        .collect();
+    rows.sort_by_key(|row| !row.suspect);
+    rows
+}
+
 /// Rows of instruments, columns of standards: each cell the newest errors of that pair in their own sigmas. Whatever is suspected
 /// stands first, then what it is read with, then what most share: the rest is a diagonal.
 fn matrix(site: &Site, found: &Culprit) -> (Vec<usize>, Vec<MatrixRow>) {
@@ -207,11 +263,7 @@ fn matrix(site: &Site, found: &Culprit) -> (Vec<usize>, Vec<MatrixRow>) {
     for read in &site.reads {
         cells.entry((read.instrument, read.standard)).or_default().push(read.error);
     }
-    let suspects: Vec<Suspect> = match &found.finding {
-        Finding::Nothing => vec![],
-        Finding::Named(all) | Finding::CannotTell(all) => all.clone(),
-    };
-    let suspect = |one: Suspect| suspects.contains(&one);
+    let suspect = |one: Suspect| is_suspected(found, one);
     let readers = |standard: usize| cells.keys().filter(move |key| key.1 == standard);
     let mut standards: Vec<usize> = (0..site.standards.names.len()).collect();
     standards.sort_by_key(|standard| {
@@ -285,12 +337,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
             telling.checks
         ),
     });
-    let suspect = |standard: usize| match &found.finding {
-        Finding::Nothing => false,
-        Finding::Named(all) | Finding::CannotTell(all) => {
-            all.contains(&Suspect::Standard(standard))
-        }
-    };
+    let suspect = |standard: usize| is_suspected(&found, Suspect::Standard(standard));
     let (columns, rows) = matrix(&site, &found);
     let names = columns.iter().map(|standard| (*standard, &site.standards.names[*standard]));
     // Of a large site the newest reads are looked at, so that it may begin later than is looked back.
@@ -310,6 +357,7 @@ pub async fn show(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         rows: found.inclusions.iter().map(row).collect(),
         standards: names.map(|(id, name)| (name.clone(), suspect(id))).collect(),
         matrix: rows,
+        strips: strips(&site, &found),
         said,
         rests_on: format!(
             "From {} checks of {} instruments with {} standards by {} people in {} areas since {}, one chart an instrument. A known change of level (an adjustment, a repair, new limits) is nobody’s fault and is left out. At most two changes are looked for; a third can hide behind them until they are settled. Probability that nothing changed: {}.",
@@ -452,6 +500,7 @@ fn too_few(signed: &SignedIn, here: &Here, said: Vec<SaidLine>) -> CulpritPage {
         rows: vec![],
         standards: vec![],
         matrix: vec![],
+        strips: vec![],
         said,
         rests_on: "Whose fault a change is can be told when instruments have been read at least eight times each, and twelve times together.".to_owned(),
     }

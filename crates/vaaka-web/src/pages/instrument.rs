@@ -7,6 +7,7 @@ use axum::response::{IntoResponse, Redirect, Response};
 use jiff::civil::Date;
 use jiff::{SignedDuration, Timestamp, ToSpan, Unit};
 use vaaka_core::instrument::{Equipment, Fit, ServiceState, substitutes};
+use vaaka_core::judgement::drift_words;
 use vaaka_core::quantity::show_decimal;
 use vaaka_core::round::DueRule;
 use vaaka_store::charts;
@@ -17,7 +18,8 @@ use vaaka_store::instruments::{self, CheckBrief, CheckMark, StateChanged};
 use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, SetUp};
 use vaaka_store::signals::{self, Which};
-use vaaka_store::{At, Connection, Day, adjustments, registers, rounds};
+use vaaka_store::standing::{Of, Standings};
+use vaaka_store::{At, Connection, Day, StoreError, adjustments, registers, rounds};
 
 use super::chart::seconds;
 use super::charts::{BEAM_TRAIL, beam_of, newest_of, state_class};
@@ -91,6 +93,8 @@ struct BeamRow {
     chart: i64,
     label: String,
     beam: String,
+    /// What drifts, in the sentence that stands everywhere.
+    drift: Option<String>,
 }
 
 #[derive(Debug)]
@@ -239,17 +243,27 @@ async fn draw(
     let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
     let newest = newest_of(connection, &ids).await?;
     let trails = charts::trails(connection, &ids, BEAM_TRAIL).await?;
+    let standings = Standings::read(connection, Of::Instruments(&[id]), state.now()).await?;
     let beams = streams
         .iter()
         .map(|stream| {
             let trail = trails.get(&stream.id).map_or(&[][..], Vec::as_slice);
-            BeamRow {
+            let point = newest.get(&stream.id);
+            // Of a chart whose signal is over, or that stands on another word, none is told.
+            let standing = standings.of_chart(&this.instrument.state, stream, point)?;
+            let told = match point.filter(|_| standing.is_signal()) {
+                Some(point) => point.told_drift()?,
+                None => None,
+            };
+            Ok(BeamRow {
                 chart: stream.id.0,
                 label: stream.label.clone(),
-                beam: beam_of(stream, newest.get(&stream.id), trail).draw(),
-            }
+                beam: beam_of(stream, point, trail).draw(),
+                drift: told
+                    .map(|drift| format!("{}.", drift_words(&drift, &stream.unit, &here.zone))),
+            })
         })
-        .collect();
+        .collect::<Result<_, StoreError>>()?;
     let checks = instruments::checks_of(connection, id, HISTORY).await?;
     let states = instruments::states(connection, id).await?;
     let now = state.now();

@@ -11,6 +11,7 @@ use axum::response::{IntoResponse, Response};
 use futures_util::StreamExt;
 use serde::Deserialize;
 use tokio::sync::broadcast::error::RecvError;
+use vaaka_core::judgement::ahead_words;
 use vaaka_core::round::Standing;
 use vaaka_store::StoreError;
 use vaaka_store::charts::{self, BriefPoint, StreamView};
@@ -61,6 +62,8 @@ struct Card {
     at: String,
     state: &'static str,
     words: String,
+    /// Where its drift leads.
+    ahead: Option<String>,
     drawing: String,
 }
 
@@ -202,7 +205,9 @@ fn card(
             own => own,
         },
     };
+    let told = point.filter(|_| standing.is_signal()).and_then(|point| point.told_drift().ok()?);
     Card {
+        ahead: told.and_then(|drift| ahead_words(&drift, &desk.here.zone)),
         id: stream.id,
         tag: view.instrument.tag.clone(),
         label: stream.label.clone(),

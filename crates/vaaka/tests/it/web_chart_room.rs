@@ -940,8 +940,11 @@ async fn whose_fault() {
     let said = page.words(".card-strip");
     assert!(said.contains("Probability that nothing changed"), "{said}");
     let strips = page.all("table.culprit-matrix svg.pair-strip").len();
-    let rows = page.all("table.culprit-matrix tbody tr").len();
-    assert!(strips >= rows && rows >= 5, "{strips} strips in {rows} rows");
+    let rows = page.all("table.culprit-matrix tbody tr");
+    assert!(strips >= rows.len() && rows.len() >= 5, "{strips} strips in {} rows", rows.len());
+    // Who and where stand beside, each with a strip of its own.
+    assert!(rows.iter().any(|row| row.starts_with("person Aino")), "{rows:?}");
+    assert!(rows.iter().any(|row| row.starts_with("area ")), "{rows:?}");
     // The tank scale's drift is no secret: it is among the explanations, or its standard is.
     let odds = page.all("table.round tbody tr").join("\n");
     assert!(odds.contains("R-02"), "{odds}");
@@ -1021,6 +1024,44 @@ async fn a_forecast_makes_a_check_due() {
     let moved = moved.replace("now()", &format!("'{}'::timestamptz", now()));
     diesel_async::SimpleAsyncConnection::batch_execute(&mut owner, &moved).await.unwrap();
     assert_eq!(due().await, None);
+}
+
+/// The leads are told of a drift by the check that tells it first, and by no other of the same level.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_drift_is_told_to_the_leads_once() {
+    let (clock, server) = with_clock().await;
+    let mut owner = server.owner().await;
+    // As if no check had told it yet.
+    diesel_async::SimpleAsyncConnection::batch_execute(
+        &mut owner,
+        "SET session_replication_role = replica;
+         UPDATE results r SET verdict = jsonb_set(verdict, '{reasons}', (SELECT coalesce(jsonb_agg(reason), '[]')
+             FROM jsonb_array_elements(r.verdict->'reasons') reason WHERE reason->>'kind' <> 'drifting'))
+         FROM checks c JOIN instruments i ON i.id = c.instrument_id WHERE r.check_id = c.id AND i.tag = 'R-02'",
+    )
+    .await
+    .unwrap();
+    let told =
+        "SELECT title || ': ' || words AS line FROM notices WHERE kind = 'drifting' ORDER BY id";
+    assert!(lines(&server.database, told).await.is_empty());
+    let drifted =
+        ["0.000", "5.003", "10.007", "20.015", "20.016", "20.015", "10.008", "10.007", "0.000"];
+    for _ in 0..2 {
+        let aino = Bench::aino(&server.base).await;
+        aino.run("R-02", &drifted).await;
+        let told = lines(&server.database, told).await;
+        assert_eq!(told.len(), 1, "{told:?}");
+        assert!(told[0].starts_with("Tank scale R-02 is drifting: Error at 20 kg: "), "{told:?}");
+        assert!(told[0].contains(". Error at 10 kg: "), "the later one behind it: {told:?}");
+        assert!(told[0].contains(" g a week (") && told[0].contains("since about"), "{told:?}");
+        clock.pass(8 * 3_600);
+    }
+    // The same sentence on the page of the instrument, and where it leads on the wall.
+    let ilma = ilma(&server).await;
+    let page = ilma.get("/instruments/R-02").await;
+    assert!(page.words("body").contains(" g a week ("), "{}", page.words("body"));
+    let wall = ilma.get("/wall").await.words("body");
+    assert!(wall.contains("its level reaches the tolerance about"), "{wall}");
 }
 
 /// What is said of whose fault a change is, is looked at when a signal comes, and kept as it was said.
