@@ -259,6 +259,16 @@ pub enum EntryError {
         /// Digest of the trace, which the answer repeats.
         digest: String,
     },
+    /// What was measured is not like what should be there: the guard asks before it records.
+    #[error("{question} {what}. What was measured stays on record.")]
+    Unlike {
+        /// The question.
+        question: String,
+        /// What it is like.
+        what: String,
+        /// Digest of the trace, which the answer repeats.
+        digest: String,
+    },
     /// Before the shortest wait is over.
     #[error("Too early by {left}: {what}. Nothing is kept; it is ready at the time shown.")]
     TooEarly {
@@ -316,7 +326,7 @@ impl EntryError {
     #[must_use]
     pub fn attempt(&self) -> Option<AttemptKind> {
         match self {
-            Self::Far { .. } | Self::NoPeak { .. } => Some(AttemptKind::Far),
+            Self::Far { .. } | Self::NoPeak { .. } | Self::Unlike { .. } => Some(AttemptKind::Far),
             Self::WrongSetting { .. } | Self::NotOffered { .. } => Some(AttemptKind::Setting),
             Self::WrongStandard { .. } | Self::Standard(_) => Some(AttemptKind::Tag),
             Self::ConditionOutside { .. } => Some(AttemptKind::Condition),
@@ -327,14 +337,14 @@ impl EntryError {
     /// True when the technician may confirm and keep it all the same.
     #[must_use]
     pub fn may_confirm(&self) -> bool {
-        matches!(self, Self::Far { .. } | Self::NoPeak { .. })
+        matches!(self, Self::Far { .. } | Self::NoPeak { .. } | Self::Unlike { .. })
     }
 
     /// What the answer to the guard's question repeats, where that is not what was typed.
     #[must_use]
     pub fn asked_about(&self) -> Option<&str> {
         match self {
-            Self::NoPeak { digest, .. } => Some(digest),
+            Self::NoPeak { digest, .. } | Self::Unlike { digest, .. } => Some(digest),
             _ => None,
         }
     }
@@ -499,6 +509,32 @@ fn accept_trace(input: &Input, proposal: &Proposal) -> Result<EntryValue, EntryE
         why: why.to_string(),
         digest,
     })
+}
+
+/// A trace about which the method has a doubt ([`super::Method::doubt`]): kept when the guard's question was answered with yes.
+///
+/// # Errors
+/// [`EntryError::Unlike`].
+pub fn guarded(
+    input: &Input,
+    proposal: &Proposal,
+    value: EntryValue,
+    doubt: Option<String>,
+) -> Result<EntryValue, EntryError> {
+    match (input, value, doubt) {
+        (
+            Input::Trace { guard_question, .. },
+            EntryValue::Trace { digest, points, trace, far_confirmed },
+            Some(what),
+        ) => {
+            let answered = far_confirmed || proposal.confirm_far.as_ref() == Some(&digest);
+            if answered {
+                return Ok(EntryValue::Trace { digest, points, trace, far_confirmed: true });
+            }
+            Err(EntryError::Unlike { question: guard_question.clone(), what, digest })
+        }
+        (_, value, _) => Ok(value),
+    }
 }
 
 fn accept_choice(name: &str, words: &[ChoiceWord], typed: &str) -> Result<EntryValue, EntryError> {

@@ -5,7 +5,8 @@ use std::fmt;
 use serde::de::DeserializeOwned;
 
 use super::{
-    Live, Method, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet, Step, Travel, bars_of,
+    EntryValue, Live, Method, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet, Step,
+    Travel, bars_of,
 };
 use crate::judgement::Characteristic;
 use crate::standard::UsedFace;
@@ -72,6 +73,17 @@ pub trait Family: fmt::Debug + Send + Sync {
         _on: Option<(&UsedFace, usize)>,
     ) -> Option<Scene> {
         step.scene.clone()
+    }
+
+    /// See [`Method::doubt`].
+    fn doubt(
+        _plan: &PlanSpec,
+        _settings: &Self::Settings,
+        _run: &RunState,
+        _step: &Step,
+        _value: &EntryValue,
+    ) -> Option<String> {
+        None
     }
 
     /// See [`Method::chart_key`].
@@ -181,6 +193,16 @@ impl<F: Family> Method for F {
             Ok(settings) => F::scene_on(plan, &settings, step, on),
             Err(_) => step.scene.clone(),
         }
+    }
+
+    fn doubt(
+        &self,
+        plan: &PlanSpec,
+        run: &RunState,
+        step: &Step,
+        value: &EntryValue,
+    ) -> Result<Option<String>, MethodError> {
+        Ok(F::doubt(plan, &settings_of::<F>(plan)?, run, step, value))
     }
 
     fn chart_key(&self, point: &PlanPoint) -> String {

@@ -29,7 +29,9 @@ pub mod ultrasonic;
 mod warnings;
 pub mod weighing;
 
-pub use accept::{AttemptKind, EntryError, Proposal, accept, condition_words, duration_words};
+pub use accept::{
+    AttemptKind, EntryError, Proposal, accept, condition_words, duration_words, guarded,
+};
 pub use around::{Around, Precondition, RequiredSetting, SettingKind, Wait};
 pub use bound::{Bound, ComputedFrom};
 pub use care::{AdjustmentPolicy, Rung};
@@ -123,6 +125,21 @@ pub trait Method: std::fmt::Debug + Send + Sync {
         _on: Option<(&UsedFace, usize)>,
     ) -> Option<Scene> {
         step.scene.clone()
+    }
+
+    /// What makes it doubtful that an entry is what its step asks for, seen beside what was kept before: the guard asks about it before
+    /// it is kept ([`guarded`]). A sentence without its full stop; nothing where all is as it should be.
+    ///
+    /// # Errors
+    /// [`MethodError`] when settings do not fit.
+    fn doubt(
+        &self,
+        _plan: &PlanSpec,
+        _run: &RunState,
+        _step: &Step,
+        _value: &EntryValue,
+    ) -> Result<Option<String>, MethodError> {
+        Ok(None)
     }
 
     /// Key of the characteristic that a charted point makes, as [`Method::evaluate`] gives it: what

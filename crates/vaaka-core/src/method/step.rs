@@ -49,6 +49,9 @@ pub struct Step {
     pub reference_value: Option<Decimal>,
     /// Limits of the error at this point, in the unit of the display.
     pub tolerance: Option<ToleranceLimits>,
+    /// How far from its reference value a reading may lie before the guard asks, where it has no limits of its own: the certified
+    /// value is of another quantity, and what is usual is all that is known.
+    pub likely: Option<Decimal>,
     /// Place of the plan's point that is read here; none for other steps.
     pub point: Option<usize>,
     /// Error at zero in this run, which is taken off; nothing before it was read.
@@ -80,6 +83,7 @@ impl Step {
             repeats: 1,
             reference_value: None,
             tolerance: None,
+            likely: None,
             point: None,
             zero_error: Decimal::ZERO,
             standard: 0,
@@ -174,7 +178,7 @@ impl Step {
             let by_chart = reading_std_dev
                 .filter(|s| s.is_finite() && *s > 0.0)
                 .and_then(|s| Decimal::from_f64(10.0 * s));
-            let by_limits = half.map(|half| half * Decimal::from(3));
+            let by_limits = half.map(|half| half * Decimal::from(3)).or(self.likely);
             let nearer = match (by_limits, by_chart) {
                 (Some(a), Some(b)) => a.min(b),
                 (Some(one), None) | (None, Some(one)) => one,

@@ -166,7 +166,12 @@ fn the_way_begins_with_cell_and_blank_and_rises() {
     assert_eq!(way[2].voids.len(), 9);
     let control = &way[10];
     let before = Assay.settle(&plan, &run(&plan, &SHOWN[..3]), control).unwrap();
-    assert_eq!(before.reference_value, Some(d("0.598")));
+    assert_eq!((before.reference_value, before.tolerance), (Some(d("0.598")), None));
+    // Nothing is judged of one standard, and a reading of another one is asked about all the same: three times a tenth.
+    let standard = &way[5];
+    assert_eq!((standard.key.0.as_str(), standard.tolerance), ("solution-4-4", None));
+    let Input::Reading { guard, .. } = standard.clone().guarded(None).input else { panic!() };
+    assert_eq!(guard, d("0.1158"));
     // Once the curve is known the control is expected where it puts it, within its limit.
     let after = Assay.settle(&plan, &run(&plan, &SHOWN[..7]), control).unwrap();
     let expected = to_f64(after.reference_value.unwrap());

@@ -12,7 +12,7 @@ use vaaka_core::judgement::{Characteristic, CharacteristicKind, Conformity, Deci
 use vaaka_core::method::reflection::{KEY, Reflections};
 use vaaka_core::method::{
     Entry, EntryValue, Input, Method, MethodError, Picture, Place, PlanPoint, PlanSpec,
-    PlanStandard, Proposal, Purpose, RunState, Travel, accept, by_key,
+    PlanStandard, Proposal, Purpose, RunState, Travel, accept, by_key, guarded,
 };
 use vaaka_core::network::{Complex, Load, Offset, OnePort, Standard};
 use vaaka_core::quantity::{Unit, to_f64};
@@ -235,6 +235,42 @@ fn a_short_for_an_open_fails_and_is_seen_at_once() {
     let live = Reflections.live(&plan, &run(&plan, &loose)).unwrap();
     let open = live.facts.iter().find(|fact| fact.name == "Kit: open").unwrap();
     assert!(open.value.contains("is the nut tight?"), "{}", open.value);
+}
+
+/// The guard asks before a wrong standard is kept, and keeps it when it is told so.
+#[test]
+fn the_guard_asks_about_another_standard() {
+    let plan = plan(&[]);
+    let whole = run(&plan, &good);
+    let until = |key: &str| {
+        let at = whole.entries.iter().position(|entry| entry.step.0 == key).unwrap();
+        RunState { entries: whole.entries[..at].to_vec() }
+    };
+    let way = Reflections.way(&plan).unwrap();
+    let step = |key: &str| way.iter().find(|step| step.key.0 == key).unwrap();
+    let asked = |key: &str, of: &dyn Fn(f64) -> Complex| {
+        let value = EntryValue::of_trace(sweep(of), false);
+        Reflections.doubt(&plan, &until(key), step(key), &value).unwrap()
+    };
+    // Put on as they should be, nothing is asked, whatever the cable.
+    for key in ["kit-short", "kit-open", "kit-load", "piece"] {
+        assert_eq!(asked(key, &|x| good(key, x)), None, "{key}");
+    }
+    let words = asked("kit-open", &|x| kit("kit-short", x)).unwrap();
+    assert!(words.contains("looks like the short, not the open"), "{words}");
+    assert!(asked("kit-load", &|x| kit("kit-open", x)).unwrap().contains("not the load"));
+    assert!(asked("kit-short", &|x| kit("kit-load", x)).unwrap().contains("not a short"));
+    // The answer repeats the sweep that was asked about, and no other.
+    let value = EntryValue::of_trace(sweep(|x| kit("kit-short", x)), false);
+    let input = &step("kit-open").input;
+    let doubt = || Some("it is another".to_owned());
+    let refused = guarded(input, &Proposal::default(), value.clone(), doubt()).unwrap_err();
+    assert!(refused.may_confirm() && refused.to_string().contains("it is another"), "{refused}");
+    let confirm_far = refused.asked_about().map(str::to_owned);
+    let answer = Proposal { confirm_far, ..Proposal::default() };
+    assert!(guarded(input, &answer, value, doubt()).unwrap().far_confirmed());
+    let other = EntryValue::of_trace(sweep(|x| kit("kit-load", x)), false);
+    assert!(guarded(input, &answer, other, doubt()).is_err());
 }
 
 /// Standards that are off their models as the plan allows: the vectors lie within what it says of them.

@@ -8,7 +8,7 @@ use serde::Deserialize;
 use serde_json::json;
 use uuid::Uuid;
 use vaaka_core::method::{
-    AttemptKind, EntryError, EntryValue, Input, Proposal, Purpose, Step, accept,
+    AttemptKind, EntryError, EntryValue, Input, Proposal, Purpose, Step, accept, guarded,
 };
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table};
@@ -458,6 +458,14 @@ async fn keep_entry(
                 _ => Ok(value),
             }
         });
+    let judged = match judged {
+        Ok(value) => {
+            let (method, spec) = (view.way.method, &view.way.spec);
+            let doubt = method.doubt(spec, &view.run, target.step, &value)?;
+            guarded(&target.step.input, &proposal, value, doubt)
+        }
+        Err(error) => Err(error),
+    };
     let value = match judged {
         Ok(value) => value,
         Err(error) => {

@@ -7,7 +7,7 @@ use vaaka_core::network::{Complex, Load, Offset, OnePort, Standard};
 
 use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server};
-use crate::web_chart_room::{lines, with_clock};
+use crate::web_chart_room::{lines, number, with_clock};
 use crate::web_thickness::begun;
 
 const CELL: &str = "cable B, Γ, end of cable";
@@ -147,13 +147,29 @@ async fn a_port_is_proven_by_a_piece_that_made_no_part_of_it() {
     }
 }
 
-/// The short put on for the open: said at once, and the check fails by it, whatever the piece.
+/// The short put on for the open: asked about before it is kept; kept all the same, the check fails by it, whatever the piece.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_short_for_an_open_is_told_at_once() {
     let (clock, server) = with_clock().await;
     let (aino, path) = up_to_the_short(&clock, &server).await;
     kept(&aino, &path, "short").await;
-    kept(&aino, &path, "short").await;
+    let asked = sent(&aino, &path, "sweep.s1p", &sweep("short")).await;
+    assert_eq!(asked.status, StatusCode::UNPROCESSABLE_ENTITY);
+    let told = asked.words("#typed-error");
+    assert!(told.contains("looks like the short, not the open"), "{told}");
+    let attempts = "SELECT count(*) AS number FROM attempts WHERE kind = 'far' AND check_id = (SELECT max(id) FROM checks)";
+    assert_eq!(number(&server.database, attempts).await, 1);
+    // The question is answered for the sweep that was asked about, by its digest.
+    let answer = asked.attribute("button[name=confirm_far]", "value").unwrap();
+    let page = aino.get(&path).await;
+    let mut fields = page.form("form.entry");
+    fields.insert("confirm_far".into(), answer);
+    let parts: Vec<(&str, &str)> =
+        fields.iter().map(|(name, value)| (name.as_str(), value.as_str())).collect();
+    let entries = format!("{path}/entries");
+    let all_the_same =
+        aino.send_parts(&entries, &parts, "sweep.s1p", sweep("short").as_bytes()).await;
+    assert_eq!(all_the_same.status, StatusCode::SEE_OTHER, "{}", all_the_same.words("main"));
     let page = aino.get(&path).await;
     let words = page.words("main");
     assert!(words.contains("looks like the short, not the open"), "{words}");

@@ -125,9 +125,8 @@ fn solution_step(
         ),
         repeats: point.repeats,
         reference_value: Some(usual),
-        tolerance: Some(ToleranceLimits::symmetric(
-            shown(settings, half).max(settings.absorbance_step),
-        )),
+        // What is judged is the slope; before it is known, a reading as far off as three of its limits is asked about.
+        likely: Some(half * Decimal::from(3)),
         standard: point.standard,
         within,
         scene: Some(scene::in_the_beam(&words, &format!("of {tag}"))),

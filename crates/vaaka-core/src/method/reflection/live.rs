@@ -4,8 +4,8 @@ use super::SettingsV1;
 use super::evaluate::Bench;
 use super::keys::{Part, Put, place_of};
 use crate::method::{
-    CurveKind, Fact, Live, MethodError, Picture, PlanSpec, Plane, PlaneCurve, PlaneMark, RunState,
-    bars_of,
+    CurveKind, EntryValue, Fact, Live, MethodError, Picture, PlanSpec, Plane, PlaneCurve,
+    PlaneMark, RunState, Step, bars_of,
 };
 use crate::network::Complex;
 use crate::quantity::{decimals_of, show_float, to_f64};
@@ -44,6 +44,20 @@ pub fn live(plan: &PlanSpec, settings: &SettingsV1, run: &RunState) -> Result<Li
 fn capital(word: &str) -> String {
     let mut letters = word.chars();
     letters.next().map_or_else(String::new, |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// Whether a sweep of a standard is like another one, or like none, with what was swept before it.
+pub fn doubt(
+    plan: &PlanSpec,
+    settings: &SettingsV1,
+    run: &RunState,
+    step: &Step,
+    value: &EntryValue,
+) -> Option<String> {
+    let put = Put::ALL.into_iter().find(|put| put.key() == step.key)?;
+    let EntryValue::Trace { trace, .. } = value else { return None };
+    let likeness = Bench::of(plan, settings, run).likeness(put, trace)?;
+    (likeness.inside == Some(false)).then(|| format!("This sweep: {}", likeness.value))
 }
 
 /// The points of a sweep as complex numbers with their frequencies.

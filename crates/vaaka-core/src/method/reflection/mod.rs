@@ -20,7 +20,10 @@ pub use kit::KitSettings;
 
 use super::around::{Around, Words};
 use super::common::measured_twice;
-use super::{Family, Limit, Live, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step, Travel};
+use super::{
+    EntryValue, Family, Limit, Live, MethodError, PlanPoint, PlanSpec, RunState, Sheet, Step,
+    Travel,
+};
 use crate::judgement::Characteristic;
 use crate::quantity::{Dimension, to_f64};
 
@@ -171,6 +174,16 @@ impl Family for Reflections {
 
     fn way(plan: &PlanSpec, settings: &SettingsV1) -> Result<Vec<Step>, MethodError> {
         way::way(plan, settings)
+    }
+
+    fn doubt(
+        plan: &PlanSpec,
+        settings: &SettingsV1,
+        run: &RunState,
+        step: &Step,
+        value: &EntryValue,
+    ) -> Option<String> {
+        live::doubt(plan, settings, run, step, value)
     }
 
     fn chart_key(point: &PlanPoint) -> String {
