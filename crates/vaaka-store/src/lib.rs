@@ -1,147 +1,45 @@
 //! The PostgreSQL store: schema, migrations and queries. The only crate that knows SQL; it
-//! maps rows to the types of `vaaka-core`.
+//! maps rows to the types of `vaaka-core`. One folder a part of the business; what each holds is known by its own name at the
+//! door of the crate.
 
-pub mod adjustments;
-pub mod attempts;
-pub mod audit;
-pub mod bulk;
-pub mod calendar;
-pub mod certificate_reviews;
-pub mod charts;
-pub mod checks;
-pub mod conclude;
-pub mod crossings;
-pub mod culprits;
-pub mod derived;
-pub mod entries;
-pub mod files;
-pub mod forecasts;
+mod chart;
+mod check;
+mod error;
+mod evidence;
 pub mod ids;
-pub mod imports;
-pub mod instrument_changes;
-pub mod instruments;
+mod instrument;
 pub mod jobs;
-pub mod keys;
-pub mod ladder;
-pub mod marks;
 pub mod migrate;
 pub mod news;
-pub mod notices;
-pub mod orders;
-pub mod outcomes;
-pub mod paper;
-pub mod people;
-pub mod plan_drafts;
-pub mod plans;
+mod person;
+mod plan;
 mod pool;
 mod prepared;
-pub mod reactions;
-pub mod recompute;
-pub mod records;
-pub mod registers;
-pub mod replay;
-pub mod rounds;
+mod round;
 pub mod rows;
 pub mod schema;
-pub mod seals;
-pub mod seams;
 pub mod search;
-pub mod second_look;
-pub mod sessions;
-pub mod shifts;
-pub mod sign_ins;
-pub mod signals;
-pub mod standard_changes;
-pub mod standards;
-pub mod standing;
-pub mod stretches;
-pub mod studies;
-pub mod traces;
-pub mod trainings;
+mod standard;
 mod types;
-pub mod verification;
-pub mod wear;
+pub mod worker;
 
-pub use conclude::{Concluded, conclude_check};
+pub use chart::{
+    charts, crossings, culprits, derived, forecasts, marks, points, replay, seams, signals,
+    stretches, studies,
+};
+pub use check::conclude::{Concluded, conclude_check};
+pub use check::{
+    attempts, checks, conclude, entries, ladder, outcomes, paper, reactions, traces, voids, wear,
+};
+pub use error::{StoreError, to_word, unreadable_word};
+pub use evidence::{audit, bulk, files, imports, recompute, records, seals, verification};
+pub use instrument::{adjustments, instrument_changes, instruments, registers, standing};
+pub use person::{keys, notices, people, second_look, sessions, sign_ins, trainings};
+pub(crate) use plan::plan_notices;
+pub use plan::{plan_drafts, plans};
 pub use pool::{Connection, Store};
-pub use types::{At, Day, WallTime};
+pub use round::{calendar, orders, rounds, shifts};
+pub use standard::{certificate_reviews, countersigning, standard_changes, standards};
+pub use types::{At, By, Day, WallTime};
 
-use diesel::result::{DatabaseErrorKind, Error as DieselError};
-use thiserror::Error;
-
-/// Why the store did not do what was asked.
-#[derive(Debug, Error)]
-pub enum StoreError {
-    /// No such row.
-    #[error("there is no such record")]
-    NotFound,
-    /// A constraint said no.
-    #[error("the record conflicts with another one ({constraint})")]
-    Conflict {
-        /// Name of the constraint.
-        constraint: String,
-    },
-    /// Stored words or settings that this version does not understand.
-    #[error("the stored record cannot be read: {what}")]
-    Unreadable {
-        /// What cannot be read.
-        what: String,
-    },
-    /// The method could not work with what is stored.
-    #[error(transparent)]
-    Method(#[from] vaaka_core::method::MethodError),
-    /// The same is being done already.
-    #[error("this is under way already")]
-    Busy,
-    /// Nobody waits for it any more.
-    #[error("it was given up")]
-    Cancelled,
-    /// The database is out of reach or said something else.
-    #[error("the database did not answer as expected: {0}")]
-    Database(String),
-}
-
-impl From<DieselError> for StoreError {
-    fn from(error: DieselError) -> Self {
-        match error {
-            DieselError::NotFound => Self::NotFound,
-            DieselError::DatabaseError(
-                DatabaseErrorKind::UniqueViolation
-                | DatabaseErrorKind::ForeignKeyViolation
-                | DatabaseErrorKind::CheckViolation
-                | DatabaseErrorKind::SerializationFailure,
-                information,
-            ) => Self::Conflict {
-                constraint: information.constraint_name().unwrap_or("serialisation").to_owned(),
-            },
-            other => Self::Database(other.to_string()),
-        }
-    }
-}
-
-/// Turns anything that failed to be read into [`StoreError::Unreadable`].
-pub(crate) fn unreadable(what: impl std::fmt::Display) -> StoreError {
-    StoreError::Unreadable { what: what.to_string() }
-}
-
-/// A stored word that this version does not know.
-#[must_use]
-pub fn unreadable_word(text: &str) -> StoreError {
-    unreadable(format!("“{text}”"))
-}
-
-/// Reads a stored word into its core type.
-pub(crate) fn word<T: serde::de::DeserializeOwned>(text: &str) -> Result<T, StoreError> {
-    serde_json::from_value(serde_json::Value::String(text.to_owned())).map_err(unreadable)
-}
-
-/// The stored word of a core type that serialises to one.
-///
-/// # Errors
-/// [`StoreError::Unreadable`] when the type is not a plain word.
-pub fn to_word<T: serde::Serialize>(value: &T) -> Result<String, StoreError> {
-    match serde_json::to_value(value).map_err(unreadable)? {
-        serde_json::Value::String(text) => Ok(text),
-        other => Err(unreadable(format!("{other} is not a word"))),
-    }
-}
+pub(crate) use error::{unreadable, word};

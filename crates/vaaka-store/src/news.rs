@@ -8,8 +8,8 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use futures_util::StreamExt;
 use tokio::sync::{broadcast, watch};
 
+use crate::StoreError;
 use crate::ids::StreamId;
-use crate::{Store, StoreError};
 
 /// Something that happened.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -34,18 +34,19 @@ pub(crate) struct Listener {
     listening: watch::Receiver<bool>,
 }
 
-impl Store {
-    /// Listens; comes back when it is sure to hear, or after a while without a database. The first to
-    /// listen opens a connection of its own, which all share from then on.
-    pub async fn news(&self) -> broadcast::Receiver<News> {
-        let listener = self.news.get_or_init(|| {
-            let (sender, _) = broadcast::channel(KEPT);
-            let (tells, listening) = watch::channel(false);
-            tokio::spawn(tell(self.url.to_string(), sender.clone(), tells));
-            Listener { sender, listening }
-        });
-        let told = listener.sender.subscribe();
-        let mut listening = listener.listening.clone();
+impl Listener {
+    /// Opens the connection that listens for as long as the process lives.
+    pub(crate) fn begin(url: &str) -> Self {
+        let (sender, _) = broadcast::channel(KEPT);
+        let (tells, listening) = watch::channel(false);
+        tokio::spawn(tell(url.to_owned(), sender.clone(), tells));
+        Self { sender, listening }
+    }
+
+    /// Comes back when it is sure to hear, or after a while without a database.
+    pub(crate) async fn hear(&self) -> broadcast::Receiver<News> {
+        let told = self.sender.subscribe();
+        let mut listening = self.listening.clone();
         let _ = tokio::time::timeout(PATIENCE, listening.wait_for(|listening| *listening)).await;
         told
     }

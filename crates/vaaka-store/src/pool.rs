@@ -8,9 +8,10 @@ use diesel_async::pooled_connection::{
     AsyncDieselConnectionManager, ManagerConfig, RecyclingMethod,
 };
 use diesel_async::{AsyncConnection, AsyncPgConnection, SimpleAsyncConnection};
+use tokio::sync::broadcast;
 
 use crate::StoreError;
-use crate::news::Listener;
+use crate::news::{Listener, News};
 
 /// Longest wait for a database that does not answer.
 const WAIT: Duration = Duration::from_secs(5);
@@ -26,8 +27,8 @@ pub type Connection = Object<AsyncPgConnection>;
 pub struct Store {
     pool: Pool<AsyncPgConnection>,
     /// For the connection that listens; it never stands in a log.
-    pub(crate) url: Arc<str>,
-    pub(crate) news: Arc<OnceLock<Listener>>,
+    url: Arc<str>,
+    news: Arc<OnceLock<Listener>>,
 }
 
 impl std::fmt::Debug for Store {
@@ -80,6 +81,12 @@ impl Store {
     /// [`StoreError::Database`] when none comes free or the database is out of reach.
     pub async fn connection(&self) -> Result<Connection, StoreError> {
         self.pool.get().await.map_err(|error| StoreError::Database(error.to_string()))
+    }
+
+    /// Listens; comes back when it is sure to hear, or after a while without a database. The first to
+    /// listen opens a connection of its own, which all share from then on.
+    pub async fn news(&self) -> broadcast::Receiver<News> {
+        self.news.get_or_init(|| Listener::begin(&self.url)).hear().await
     }
 
     /// A second connection, if one is free at this moment. Who holds one never waits for another: with

@@ -1,6 +1,7 @@
 //! Times and dates between jiff and PostgreSQL. diesel knows no jiff, and the conversions are
 //! two lines each.
 
+use crate::ids::PersonId;
 use diesel::deserialize::{self, FromSql, FromSqlRow};
 use diesel::expression::AsExpression;
 use diesel::pg::data_types::{PgDate, PgTime, PgTimestamp};
@@ -9,6 +10,15 @@ use diesel::serialize::{self, Output, ToSql};
 use diesel::sql_types::{Date as SqlDate, Time as SqlTime, Timestamptz};
 use jiff::civil::{Date, Time};
 use jiff::{Timestamp, ToSpan};
+
+/// Who changes something, and when.
+#[derive(Debug, Clone, Copy)]
+pub struct By {
+    /// Who.
+    pub person: PersonId,
+    /// When.
+    pub at: Timestamp,
+}
 
 /// Microseconds between the Unix epoch and PostgreSQL's, 2000-01-01.
 const EPOCH_SHIFT: i64 = 946_684_800_000_000;

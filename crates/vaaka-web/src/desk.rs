@@ -5,8 +5,7 @@ use axum::extract::{FromRequest, FromRequestParts, Request};
 use axum::http::header;
 use jiff::Timestamp;
 use jiff::civil::Date;
-use vaaka_store::Connection;
-use vaaka_store::standard_changes::By;
+use vaaka_store::{By, Connection};
 
 use crate::error::WebError;
 use crate::fields::Fields;

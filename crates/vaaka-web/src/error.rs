@@ -7,7 +7,8 @@ use thiserror::Error;
 use vaaka_core::method::MethodError;
 use vaaka_store::StoreError;
 
-use crate::shell::Problem;
+use crate::frame::Problem;
+use crate::paths::encode;
 
 /// Why a page is not shown.
 #[derive(Debug, Error)]
@@ -88,7 +89,7 @@ impl IntoResponse for WebError {
         };
         match self {
             Self::SignedOut { next } => {
-                Redirect::to(&format!("/sign-in?next={}", crate::forms::encode(&next))).into_response()
+                Redirect::to(&format!("/sign-in?next={}", encode(&next))).into_response()
             }
             Self::OwnPassword => Redirect::to("/password").into_response(),
             Self::NoKey => (

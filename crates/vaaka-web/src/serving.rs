@@ -12,7 +12,8 @@ use hyper_util::service::TowerToHyperService;
 use tokio::net::TcpListener;
 use tower::ServiceExt;
 
-use crate::{AppState, router};
+use crate::routes::router;
+use crate::state::AppState;
 
 /// How long the head of a request may take: who sends half of one does not hold a connection for ever.
 const HEAD: Duration = Duration::from_secs(15);

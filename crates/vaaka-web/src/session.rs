@@ -16,7 +16,7 @@ use vaaka_store::ids::PersonId;
 use vaaka_store::rows::Person;
 use vaaka_store::{Store, StoreError, keys, sessions};
 
-use crate::Access;
+use crate::access::Access;
 use crate::error::WebError;
 use crate::state::AppState;
 

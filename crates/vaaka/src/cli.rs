@@ -9,7 +9,7 @@ use jiff::Timestamp;
 use tokio::net::TcpListener;
 use tracing_subscriber::EnvFilter;
 use vaaka_store::verification::{KnownSeal, Progress, Verification, Wanted, verify};
-use vaaka_store::{Store, jobs, migrate, seals, sessions};
+use vaaka_store::{Store, migrate, seals, sessions, worker};
 use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
 use crate::backup::{backup, restore};
@@ -461,7 +461,7 @@ async fn work_off(store: Store, clock: Arc<dyn Clock>) {
         every.tick().await;
         loop {
             let worked = match store.connection().await {
-                Ok(mut connection) => jobs::work(&mut connection, clock.now()).await,
+                Ok(mut connection) => worker::work(&mut connection, clock.now()).await,
                 Err(error) => Err(error),
             };
             match worked {

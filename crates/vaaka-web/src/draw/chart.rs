@@ -1,6 +1,7 @@
 //! The control chart with its drift watcher, under one time axis.
 
 use super::Svg;
+use super::axis::Axis;
 use super::panes::{PANE_HEIGHT, Pane};
 use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 
@@ -135,46 +136,6 @@ const WATCH_BOTTOM: f64 = 516.0;
 const HEIGHT: f64 = 530.0;
 /// Height without the drift watcher.
 const SHORT: f64 = 402.0;
-
-/// A vertical axis.
-pub(super) struct Axis {
-    least: f64,
-    most: f64,
-    top: f64,
-    bottom: f64,
-}
-
-impl Axis {
-    /// Over these values, with a little room.
-    pub(super) fn over(values: impl Iterator<Item = f64>, top: f64, bottom: f64) -> Self {
-        let (mut least, mut most) = (f64::INFINITY, f64::NEG_INFINITY);
-        for value in values.filter(|value| value.is_finite()) {
-            least = least.min(value);
-            most = most.max(value);
-        }
-        if least > most {
-            (least, most) = (-1.0, 1.0);
-        }
-        let room = ((most - least) * 0.05).max(f64::MIN_POSITIVE.max(most.abs() * 1e-9));
-        Self { least: least - room, most: most + room, top, bottom }
-    }
-
-    /// What eight units of the drawing beyond its edges are in values.
-    fn room(&self) -> f64 {
-        8.0 * (self.most - self.least) / (self.bottom - self.top)
-    }
-
-    /// Its least and largest value.
-    pub(super) fn ends(&self) -> (f64, f64) {
-        (self.least, self.most)
-    }
-
-    /// Where a value lies.
-    pub(super) fn y(&self, value: f64) -> f64 {
-        let share = (value - self.least) / (self.most - self.least);
-        (self.bottom - share * (self.bottom - self.top)).clamp(self.top - 8.0, self.bottom + 8.0)
-    }
-}
 
 impl ChartDrawing {
     fn x(&self, at: f64) -> f64 {
@@ -386,7 +347,8 @@ impl ChartDrawing {
     /// The part of a fan that lies in the drawing. It ends where the first of its lines leaves: cut off at the edge they
     /// would seem to bend.
     fn seen(&self, fan: &[(f64, [f64; 3])], axis: &Axis) -> Vec<(f64, [f64; 3])> {
-        let (least, most) = (axis.least - axis.room(), axis.most + axis.room());
+        let (least, most) = axis.ends();
+        let (least, most) = (least - axis.room(), most + axis.room());
         let inside = |(at, level): &(f64, [f64; 3])| {
             *at >= self.from && *at <= self.to && level.iter().all(|l| *l >= least && *l <= most)
         };

@@ -1,6 +1,7 @@
 //! Drawings, as SVG made on the server: they print, they are tested, and they are the same
 //! everywhere. Shapes carry classes and no colours, so that the style sheet themes them.
 
+mod axis;
 mod beam;
 mod chart;
 mod face;

@@ -4,7 +4,7 @@
 use vaaka_core::quantity::{decimals_for, show_float, show_signed_float};
 
 use super::Svg;
-use super::chart::Axis;
+use super::axis::Axis;
 
 /// A line of a pane, in the stretches between its gaps.
 #[derive(Debug, Clone, PartialEq)]

@@ -1,7 +1,7 @@
 //! A small chart for the wall: the last checks against their limits, readable from some steps away.
 
 use super::Svg;
-use super::chart::Axis;
+use super::axis::Axis;
 
 /// A small chart.
 #[derive(Debug, Clone, PartialEq)]

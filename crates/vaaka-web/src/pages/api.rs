@@ -11,10 +11,10 @@ use vaaka_core::quantity::{TypedDecimal, Unit};
 use vaaka_core::round::{DueRule, PlanStanding, ReleaseInput, release};
 use vaaka_store::{StoreError, checks, instruments, plans, unreadable_word};
 
-use super::instruments::standing;
 use crate::desk::Desk;
 use crate::error::WebError;
 use crate::forms::Asked;
+use crate::pages::instrument::list::standing;
 use crate::session::Caller;
 use crate::state::AppState;
 

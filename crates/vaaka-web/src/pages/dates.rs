@@ -9,7 +9,7 @@ use jiff::civil::Date;
 use crate::state::AppState;
 
 /// Events that last a day.
-pub(super) struct Dates {
+pub(in crate::pages) struct Dates {
     calendar: Calendar,
     stamp: String,
     base: String,
@@ -18,7 +18,7 @@ pub(super) struct Dates {
 impl Dates {
     /// None yet. Another program keeps this calendar: its links lead to the address that the site has set, or nowhere; what
     /// the request says of it is anybody's word.
-    pub(super) fn new(state: &AppState, name: &str, now: Timestamp) -> Self {
+    pub(in crate::pages) fn new(state: &AppState, name: &str, now: Timestamp) -> Self {
         let mut calendar = Calendar::new();
         calendar.name(name);
         let stamp = now.strftime("%Y%m%dT%H%M%SZ").to_string();
@@ -27,7 +27,7 @@ impl Dates {
     }
 
     /// An event on a day, with its summary and description.
-    pub(super) fn add(
+    pub(in crate::pages) fn add(
         &mut self,
         id: &str,
         words: (&str, &str),
@@ -40,7 +40,13 @@ impl Dates {
     }
 
     /// An event on this day and every day after it.
-    pub(super) fn add_daily(&mut self, id: &str, words: (&str, &str), day: Date, path: &str) {
+    pub(in crate::pages) fn add_daily(
+        &mut self,
+        id: &str,
+        words: (&str, &str),
+        day: Date,
+        path: &str,
+    ) {
         let mut event = self.event(id, words, day, path);
         event.add_property("RRULE", "FREQ=DAILY");
         self.calendar.push(event);
@@ -65,7 +71,7 @@ impl Dates {
     }
 
     /// The file that is sent.
-    pub(super) fn attached(mut self, file: &str) -> Response {
+    pub(in crate::pages) fn attached(mut self, file: &str) -> Response {
         let headers = [
             (header::CONTENT_TYPE, "text/calendar; charset=utf-8".to_owned()),
             (header::CONTENT_DISPOSITION, format!("attachment; filename=\"{file}\"")),

@@ -182,8 +182,11 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
             entries::keep(&mut connection, &entry, seen.head).await.unwrap();
             time("reading and audit entry, committed", start);
         }
-        let seen = vaaka_store::audit::head(&connection, &checks::chain(check)).await.unwrap();
-        checks::void(&mut connection, check, person, "measured", seen.as_ref(), now).await.unwrap();
+        let seen =
+            vaaka_store::audit::head(&connection, &vaaka_store::audit::chain(check)).await.unwrap();
+        vaaka_store::voids::void(&mut connection, check, person, "measured", seen.as_ref(), now)
+            .await
+            .unwrap();
     }
     [
         "HTTP round trip of an empty answer",

@@ -6,8 +6,9 @@ use vaaka_core::chart::{ChartPoint, ChartState, SigmaSource};
 use vaaka_core::check::{Completion, DRIFT_WINDOW, PastPoint, StreamSlot, freeze_baseline};
 use vaaka_core::instrument::in_cell;
 use vaaka_core::judgement::{Characteristic, CharacteristicKind, ConformityResult};
-use vaaka_store::conclude::{apply_changes, firings_json, point_row};
+use vaaka_store::conclude::point_row;
 use vaaka_store::ids::{EventId, InstrumentId, PersonId, SegmentId, SetUpId, StreamId};
+use vaaka_store::points::{apply_changes, firings_json};
 use vaaka_store::rows::{Baseline, Check, Segment, Stream};
 use vaaka_store::{At, to_word};
 

@@ -10,8 +10,8 @@ use vaaka_core::method::{
 };
 use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::At;
+use vaaka_store::audit::chain;
 use vaaka_store::audit::{AuditEntry, Happening};
-use vaaka_store::checks::chain;
 use vaaka_store::entries::columns_of;
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;

@@ -136,10 +136,18 @@ async fn the_audit_chain_shows_a_changed_row_and_a_void_check_takes_nothing_more
     entries::keep(&mut connection, &entry(check, &step, &value, Uuid::new_v4()), None)
         .await
         .unwrap();
-    let seen = vaaka_store::audit::head(&connection, &checks::chain(check)).await.unwrap();
-    checks::void(&mut connection, check, PersonId(2), "the bench was bumped", seen.as_ref(), now())
-        .await
-        .unwrap();
+    let seen =
+        vaaka_store::audit::head(&connection, &vaaka_store::audit::chain(check)).await.unwrap();
+    vaaka_store::voids::void(
+        &mut connection,
+        check,
+        PersonId(2),
+        "the bench was bumped",
+        seen.as_ref(),
+        now(),
+    )
+    .await
+    .unwrap();
     let after = entries::keep(
         &mut connection,
         &entry(check, &StepKey::from("late"), &value, Uuid::new_v4()),
@@ -149,7 +157,7 @@ async fn the_audit_chain_shows_a_changed_row_and_a_void_check_takes_nothing_more
     .unwrap();
     assert_eq!(after, Kept::Overtaken);
 
-    let chain = checks::chain(check);
+    let chain = vaaka_store::audit::chain(check);
     let mut entries = audit::read_chain(&mut connection, &chain).await.unwrap();
     let actions: Vec<&str> = entries.iter().map(|entry| entry.action.as_str()).collect();
     assert_eq!(actions, ["check_opened", "entry_kept", "check_voided"]);

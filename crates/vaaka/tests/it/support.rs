@@ -162,7 +162,7 @@ impl Server {
     pub async fn work_off(&self) -> usize {
         let mut connection = connect(&app_url(&self.database)).await;
         let mut parts = 0;
-        while vaaka_store::jobs::work(&mut connection, now()).await.unwrap() {
+        while vaaka_store::worker::work(&mut connection, now()).await.unwrap() {
             parts += 1;
         }
         parts

@@ -1,7 +1,6 @@
 //! The evidence for one suspect, alone or beside another that is known.
 
-use serde::{Deserialize, Serialize};
-
+use super::course::{Best, Course};
 use super::site::{Site, Touched};
 
 /// Prior standard deviations of an effect, in sigmas, equally likely.
@@ -12,29 +11,6 @@ const UNEQUAL: f64 = 0.35 * 0.35;
 const MOST_COLUMNS: usize = 12;
 /// Moments between which a stretch of an area may lie.
 const STRETCHES: usize = 20;
-
-/// How something changed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Course {
-    /// At once, and it stays.
-    Step,
-    /// Little by little, until now.
-    Drift,
-    /// For a stretch of time that is over.
-    Stretch,
-}
-
-/// The likeliest way in which a suspect changed.
-#[derive(Debug, Clone, Copy)]
-pub(super) struct Best {
-    pub course: Course,
-    pub from: f64,
-    until: f64,
-    prior: f64,
-    /// Posterior mean of the effect at its end, in sigmas.
-    pub size: f64,
-}
 
 /// What speaks for a suspect.
 #[derive(Debug, Clone, Copy)]

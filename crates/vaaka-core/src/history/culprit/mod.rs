@@ -7,13 +7,14 @@
 //! but not equally: amplitudes N(0, κ²(11ᵀ + 0.35² I)). Two explanations: the second beside each of the five best first ones,
 //! those projected out with their prior. Held against Gaussian densities (SciPy, `tools/reference/culprits.py`).
 
+mod course;
 mod evidence;
 mod site;
 
 use serde::{Deserialize, Serialize};
 
 use crate::stats::StatsError;
-pub use evidence::Course;
+pub use course::Course;
 use evidence::{Evidence, Known};
 use site::Site;
 

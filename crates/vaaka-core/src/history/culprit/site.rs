@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use super::evidence::Best;
+use super::course::Best;
 use super::{CrossRead, Suspect};
 use crate::stats::{StatsError, median};
 

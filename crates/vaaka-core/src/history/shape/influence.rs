@@ -5,7 +5,7 @@
 //! a·b − (Zᵀa)ᵀM(Zᵀb), M = (D⁻¹ + ZᵀZ)⁻¹ (the identity of Woodbury), and each likelihood is multiplied by |I + DZᵀZ|^(−½).
 //! The influences themselves are then normal about MZᵀ(y − co − βh) with covariance σ²M.
 
-use super::series::{Products, Sums};
+use super::sums::{Products, Sums};
 use crate::stats::StatsError;
 
 /// An influence on the values.

@@ -11,6 +11,7 @@ mod influence;
 mod mixture;
 mod posterior;
 mod series;
+mod sums;
 
 use jiff::Timestamp;
 use serde::{Deserialize, Serialize};

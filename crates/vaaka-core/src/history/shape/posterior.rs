@@ -1,7 +1,8 @@
 //! Every hypothesis with its marginal likelihood, and what the posterior says of onset, size, slope and level.
 
 use super::mixture::{Mixture, Part};
-use super::series::{LONGEST_KNOCK, Now, Products, Series, Whitened};
+use super::series::{LONGEST_KNOCK, Now, Series, Whitened};
+use super::sums::Products;
 use super::{Interval, Posterior};
 
 /// Prior probabilities of the shapes.

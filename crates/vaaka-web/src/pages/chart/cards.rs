@@ -8,11 +8,11 @@ use vaaka_core::quantity::{show_float, show_signed_float};
 use vaaka_core::round::Standing;
 use vaaka_store::charts::{self, BriefPoint};
 
-use super::super::charts::{by_itself, state_class};
-use super::super::signals::{signal_state, signal_words};
 use super::power::{false_alarm_words, power_of, power_words};
 use super::read::{EARLIER, Read};
 use super::row::{decimals, firings};
+use crate::pages::chart::list::{by_itself, state_class};
+use crate::pages::chart::signals::{signal_state, signal_words};
 use crate::shell::Here;
 use crate::state::local_day_time;
 

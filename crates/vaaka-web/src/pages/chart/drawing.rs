@@ -11,7 +11,6 @@ use vaaka_store::charts::PointView;
 use vaaka_store::rows::Point;
 
 use super::adjusted::corrections;
-use super::panes::gap_of;
 use super::read::Read;
 use super::row::{TableRow, decimals, state_of};
 use crate::draw::{
@@ -465,4 +464,9 @@ fn time_marks(read: &Read, from: f64, to: f64, zone: &TimeZone) -> Vec<(f64, Str
         day = day.saturating_sub(step.days());
     }
     marks
+}
+
+/// Checks further apart than this are not joined by a line.
+pub(super) fn gap_of(read: &Read) -> f64 {
+    3.0 * vaaka_store::charts::interval(&read.view.stream).as_secs_f64()
 }

@@ -1,6 +1,13 @@
 //! One control chart: points, limits, tolerance apart from them, events, the drift watcher, and
 //! the finding in words.
 
+pub mod culprit;
+pub mod forecast_score;
+pub mod forecasts;
+pub mod list;
+pub mod signals;
+pub mod wall;
+
 mod adjusted;
 pub mod beside;
 mod cards;
@@ -30,16 +37,16 @@ use self::cards::{
     AllLevels, Finding, LimitsCard, Proposed, SignalLine, advisory, all_levels, comments,
     earlier_words, finding, limits_card, proposed, signal_lines,
 };
-pub(super) use self::changes::percent;
+pub(in crate::pages) use self::changes::percent;
 use self::changes::{Changes, changes};
-pub(super) use self::drawing::{drawing, seconds};
+pub(in crate::pages) use self::drawing::{drawing, seconds};
 use self::panes::{asked_panes, distribution};
-pub(super) use self::power::false_signals_a_check;
+pub(in crate::pages) use self::power::false_signals_a_check;
 use self::read::{MOST_ROWS, conditions_of, read_window, view_of};
-pub(super) use self::read::{Read, read};
+pub(in crate::pages) use self::read::{Read, read};
 use self::row::{TableRow, unit_words};
-pub(super) use self::row::{lower_first, rows};
-pub(super) use self::window::Window;
+pub(in crate::pages) use self::row::{lower_first, rows};
+pub(in crate::pages) use self::window::Window;
 use crate::desk::Desk;
 use crate::draw::stand_alone;
 use crate::error::WebError;
@@ -138,7 +145,7 @@ fn beside_tag(read: &Read, laid: &Laid, query: &ChartQuery) -> String {
 }
 
 /// The drawing of a chart as a file of its own.
-pub(super) async fn stand_alone_svg(
+pub(in crate::pages) async fn stand_alone_svg(
     store: &Store,
     desk: &mut Desk,
     id: StreamId,

@@ -6,7 +6,7 @@ use vaaka_store::charts::{self, ConditionPoint};
 use vaaka_store::rows::Stream;
 use vaaka_store::{stretches, studies};
 
-use super::drawing::{bands, seconds};
+use super::drawing::{bands, gap_of, seconds};
 use super::read::{MOST_DRAWN, PARTS, Read};
 use super::row::{decimals, lower_first, state_of};
 use super::window::Window;
@@ -79,11 +79,6 @@ async fn beside(
 
 /// Conditions that are traced at most.
 const MOST_TRACED: i64 = 3_000;
-
-/// Checks further apart than this are not joined by a line.
-pub(super) fn gap_of(read: &Read) -> f64 {
-    3.0 * charts::interval(&read.view.stream).as_secs_f64()
-}
 
 /// The values of the stretch against tolerance and limits, and what they come to.
 pub(super) async fn distribution(

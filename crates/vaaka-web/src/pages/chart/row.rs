@@ -1,11 +1,12 @@
 //! A point in words, and as a row of the table.
 
+use vaaka_core::judgement::Conformity;
+
 use vaaka_core::chart::Firing;
 use vaaka_core::judgement::firing_short;
 use vaaka_core::quantity::decimals_for;
 use vaaka_store::charts::PointView;
 
-use super::super::charts::conformity;
 use super::read::Read;
 use crate::shell::Here;
 use crate::state::local_day_time;
@@ -110,5 +111,15 @@ fn table_row(view: &PointView, read: &Read, here: &Here) -> TableRow {
         person: view.person.clone().unwrap_or_default(),
         certificate: view.certificate.clone(),
         check: point.check_id.0,
+    }
+}
+
+/// A stored word of conformity.
+pub fn conformity(word: &str) -> Option<Conformity> {
+    match word {
+        "pass" => Some(Conformity::Pass),
+        "fail" => Some(Conformity::Fail),
+        "not_judged" => Some(Conformity::NotJudged),
+        _ => None,
     }
 }

@@ -12,14 +12,14 @@ use vaaka_store::ids::{SegmentId, StreamId};
 use vaaka_store::studies::{self, Settle};
 use vaaka_store::to_word;
 
-use super::super::form::{Form, whole};
-use super::super::signals::sentence;
 use super::power::{about, power_of, power_words};
 use super::row::lower_first;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
 use crate::forms::{PathId, PathIds};
+use crate::pages::chart::signals::sentence;
+use crate::pages::form::{Form, whole};
 use crate::session::SignedIn;
 use crate::state::AppState;
 

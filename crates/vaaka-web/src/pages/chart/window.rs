@@ -4,7 +4,7 @@ use jiff::civil::DateTime;
 use jiff::tz::TimeZone;
 use jiff::{SignedDuration, Timestamp};
 
-use crate::forms::encode;
+use crate::paths::encode;
 
 /// A stretch of time.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -11,7 +11,7 @@ use vaaka_core::quantity::to_f64;
 use vaaka_core::study::{DesignChoice, LimitChoice};
 
 use super::super::rules::{all_mentioned, preset};
-use super::Material;
+use super::material::Material;
 use crate::fields::{Field, Fields, Group, Look, Reader, choices};
 
 /// What was chosen, read from a form or an address; nothing chosen is the default.

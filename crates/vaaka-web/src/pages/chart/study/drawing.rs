@@ -10,7 +10,7 @@ use vaaka_store::charts;
 
 use super::super::drawing::seconds;
 use super::super::row::unit_words;
-use super::{Material, Proposal};
+use super::material::{Material, Proposal};
 use crate::draw::{ChartDrawing, ChartSegment, DrawnPoint};
 use crate::state::local_day_time;
 

@@ -3,8 +3,10 @@
 
 mod choice;
 mod drawing;
+mod material;
 mod words;
 
+use material::{Material, Proposal};
 use std::collections::BTreeMap;
 
 use askama::Template;
@@ -17,12 +19,11 @@ use vaaka_core::chart::{ChartDesign, Level, SigmaSource};
 use vaaka_core::judgement::firing_words;
 use vaaka_core::quantity::{Unit, decimals_for, to_f64};
 use vaaka_core::study::{
-    Around, BackTestSegment, LimitChoice, Objection, Study, StudyInput, StudyPoint, back_test,
-    is_reason, study,
+    Around, BackTestSegment, LimitChoice, Objection, StudyInput, StudyPoint, back_test, is_reason,
+    study,
 };
 use vaaka_store::charts::{self, StreamView};
 use vaaka_store::ids::{SegmentId, StreamId};
-use vaaka_store::rows::Segment;
 use vaaka_store::studies::{
     self, Countersigned, Freeze, LimitProposal, NewProposal, StudyRefusal, StudyRow,
 };
@@ -34,12 +35,12 @@ use self::words::{
     GroupRow, caution_words, facts, group_rows, objection_words, places_of, proposal_words,
     widened_offer,
 };
-use super::super::signals::sentence;
 use super::row::lower_first;
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Group, Reader};
 use crate::forms::PathId;
+use crate::pages::chart::signals::sentence;
 use crate::session::SignedIn;
 use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
@@ -89,30 +90,6 @@ struct Waiting {
     alone: bool,
     reason_typed: String,
     reason_error: Option<String>,
-}
-
-/// Everything that a study rests on.
-struct Material {
-    view: StreamView,
-    segment: Segment,
-    baselines: i64,
-    rows: Vec<StudyRow>,
-    points: Vec<StudyPoint>,
-    resolution: f64,
-    shift_kinds: Vec<String>,
-    regulars: Vec<String>,
-    tolerance: (Option<f64>, Option<f64>),
-    waiting: Option<LimitProposal>,
-}
-
-impl Material {
-    /// The same as it was then: each shift brings a point, and what is countersigned is what was proposed.
-    fn back_at(mut self, then: Timestamp) -> Self {
-        self.rows.retain(|row| row.point().measured_at <= then);
-        self.points.retain(|point| point.measured_at <= then);
-        self.regulars = studies::regulars(&self.rows);
-        self
-    }
 }
 
 async fn material(desk: &mut Desk, id: StreamId, with_earlier: bool) -> Result<Material, WebError> {
@@ -181,13 +158,6 @@ pub async fn show(
     let earlier = !typed.get("earlier").is_empty();
     let material = material(&mut desk, StreamId(id), earlier).await?;
     draw(&mut desk, &signed, &material, &typed, BTreeMap::new()).await
-}
-
-/// What a choice comes to.
-struct Proposal {
-    study: Study,
-    design: Result<ChartDesign, String>,
-    points: Vec<StudyPoint>,
 }
 
 fn propose(material: &Material, chosen: &Chosen) -> Proposal {

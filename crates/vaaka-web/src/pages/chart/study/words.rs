@@ -9,8 +9,8 @@ use vaaka_core::study::{Caution, Difference, Objection, Study, StudyPoint};
 use vaaka_store::charts;
 
 use super::super::power::{about, false_alarm_words, power_of, power_words, widened};
-use super::Material;
 use super::choice::{Chosen, hidden};
+use super::material::Material;
 use crate::fields::Fields;
 use crate::state::local_day_time;
 

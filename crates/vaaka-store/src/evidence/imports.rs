@@ -1,0 +1,455 @@
+//! Tables that are brought in: looked at first, then brought in whole or not at all.
+
+use std::collections::HashSet;
+
+use diesel::prelude::*;
+use diesel::sql_types::{Array, BigInt, Integer, Numeric, Text, Timestamptz};
+use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
+use rust_decimal::Decimal;
+use serde_json::json;
+use sha2::{Digest, Sha256};
+use vaaka_boxed::boxed;
+
+use crate::audit::{self, Happening};
+use crate::ids::{ImportId, InstrumentId, PersonId, SetUpId};
+use crate::instrument_changes::{self, InstrumentFields};
+use crate::rows::Stream;
+use crate::schema::{earlier_values, imports, people};
+use crate::standard_changes::{self, NewLot, StandardFields};
+use crate::types::At;
+use crate::types::By;
+use crate::{StoreError, certificate_reviews};
+
+/// A table as it came.
+#[derive(Debug, Clone, Queryable)]
+pub struct Import {
+    /// Id.
+    pub id: ImportId,
+    /// What its lines are: instruments, standards, history.
+    pub kind: String,
+    /// Name of the file.
+    pub file_name: String,
+    /// Its bytes.
+    pub bytes: Vec<u8>,
+    /// Who brought it.
+    pub person_id: PersonId,
+    /// Looked at, done, withdrawn.
+    pub state: String,
+}
+
+/// A table that was brought in, without its bytes.
+#[derive(Debug, Clone, Queryable)]
+pub struct ImportBrief {
+    /// Id.
+    pub id: ImportId,
+    /// What its lines are.
+    pub kind: String,
+    /// Name of the file.
+    pub file_name: String,
+    /// SHA-256 of its bytes.
+    pub sha256: Vec<u8>,
+    /// Who brought it.
+    pub person: String,
+    /// When it was brought in.
+    pub done_at: Option<At>,
+    /// Done or withdrawn.
+    pub state: String,
+    /// Lines.
+    pub lines: Option<i32>,
+    /// Why it was withdrawn.
+    pub reason: String,
+}
+
+fn chain(id: ImportId) -> String {
+    format!("import:{id}")
+}
+
+/// Keeps a file to be looked at. One that the same person looked at before and left is thrown away.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn look_at(
+    connection: &mut AsyncPgConnection,
+    kind: &str,
+    file_name: &str,
+    bytes: &[u8],
+    by: By,
+) -> Result<ImportId, StoreError> {
+    connection
+        .transaction(async |connection| {
+            diesel::delete(imports::table)
+                .filter(imports::person_id.eq(by.person))
+                .filter(imports::state.eq("looked_at"))
+                .execute(connection)
+                .await?;
+            Ok(diesel::insert_into(imports::table)
+                .values((
+                    imports::kind.eq(kind),
+                    imports::file_name.eq(file_name),
+                    imports::bytes.eq(bytes),
+                    imports::sha256.eq(Sha256::digest(bytes).to_vec()),
+                    imports::person_id.eq(by.person),
+                    imports::at.eq(At(by.at)),
+                ))
+                .returning(imports::id)
+                .get_result(connection)
+                .await?)
+        })
+        .await
+}
+
+/// One table with its bytes.
+///
+/// # Errors
+/// [`StoreError::NotFound`].
+#[boxed]
+pub async fn by_id(connection: &mut AsyncPgConnection, id: ImportId) -> Result<Import, StoreError> {
+    Ok(imports::table
+        .find(id)
+        .select((
+            imports::id,
+            imports::kind,
+            imports::file_name,
+            imports::bytes,
+            imports::person_id,
+            imports::state,
+        ))
+        .first(connection)
+        .await?)
+}
+
+/// What was brought in, newest first.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn done(connection: &mut AsyncPgConnection) -> Result<Vec<ImportBrief>, StoreError> {
+    Ok(imports::table
+        .inner_join(people::table)
+        .filter(imports::state.ne("looked_at"))
+        .order(imports::id.desc())
+        .select((
+            imports::id,
+            imports::kind,
+            imports::file_name,
+            imports::sha256,
+            people::name,
+            imports::done_at,
+            imports::state,
+            imports::lines,
+            imports::reason,
+        ))
+        .load(connection)
+        .await?)
+}
+
+/// An instrument of a table.
+#[derive(Debug, Clone)]
+pub struct NewInstrument {
+    /// Tag.
+    pub tag: String,
+    /// The rest.
+    pub fields: InstrumentFields,
+}
+
+/// A standard of a table, with its first lot.
+#[derive(Debug, Clone)]
+pub struct NewStandard {
+    /// Tag.
+    pub tag: String,
+    /// Name.
+    pub name: String,
+    /// Kind, as it is stored.
+    pub kind: String,
+    /// Where it is kept.
+    pub location: String,
+    /// Lot with its certificate.
+    pub lot: NewLot,
+}
+
+/// Which characteristic of which set-up of which instrument.
+#[derive(Debug, Clone, PartialEq, Eq, Hash)]
+pub struct Place {
+    /// Instrument.
+    pub instrument: InstrumentId,
+    /// Set-up.
+    pub set_up: SetUpId,
+    /// Key of the characteristic.
+    pub key: String,
+}
+
+/// A value from before.
+#[derive(Debug, Clone)]
+pub struct EarlierValue {
+    /// Line of the file.
+    pub line: i32,
+    /// What it is a value of.
+    pub place: Place,
+    /// When it was measured.
+    pub at: At,
+    /// Value: error or deviation, in the unit of the characteristic.
+    pub value: Decimal,
+    /// That unit.
+    pub unit: String,
+    /// Who measured, as the table names them.
+    pub person: String,
+    /// Remark.
+    pub remark: String,
+}
+
+/// What a table brings.
+#[derive(Debug, Clone)]
+pub enum Lines {
+    /// Instruments.
+    Instruments(Vec<NewInstrument>),
+    /// Standards.
+    Standards(Vec<NewStandard>),
+    /// Values from before.
+    History(Vec<EarlierValue>),
+}
+
+/// Brings a table in: every line, or none.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `imports_state` when it was brought in already, or on what stands in
+/// the way of a line (a tag that was taken meanwhile, a value that was brought in meanwhile).
+#[boxed]
+pub async fn bring_in(
+    connection: &mut AsyncPgConnection,
+    import: &Import,
+    lines: Lines,
+    (count, mapping): (usize, &[(String, String)]),
+    by: By,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            let changed = diesel::update(imports::table.find(import.id))
+                .filter(imports::state.eq("looked_at"))
+                .set((
+                    imports::state.eq("done"),
+                    imports::lines.eq(i32::try_from(count).map_err(crate::unreadable)?),
+                    imports::done_at.eq(At(by.at)),
+                ))
+                .execute(connection)
+                .await?;
+            if changed == 0 {
+                return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
+            }
+            match lines {
+                Lines::Instruments(found) => {
+                    for one in found {
+                        instrument_changes::register(connection, &one.tag, &one.fields, by).await?;
+                    }
+                }
+                Lines::Standards(found) => {
+                    for one in found {
+                        let fields = StandardFields {
+                            tag: &one.tag,
+                            name: &one.name,
+                            kind: &one.kind,
+                            location: &one.location,
+                        };
+                        let id = standard_changes::register(connection, fields, by).await?;
+                        standard_changes::add_lot_quietly(connection, id, one.lot, by).await?;
+                    }
+                    certificate_reviews::tell_of_many(connection, by).await?;
+                }
+                Lines::History(found) => {
+                    // Two tables with the same values, brought in at one moment, follow each other.
+                    diesel::sql_query("SELECT pg_advisory_xact_lock(7817)")
+                        .execute(connection)
+                        .await?;
+                    let known = known(connection, found.iter().map(|value| &value.place)).await?;
+                    if found.iter().any(|value| known.contains(&(value.place.clone(), value.at))) {
+                        return Err(StoreError::Conflict {
+                            constraint: "earlier_values_place".to_owned(),
+                        });
+                    }
+                    for chunk in found.chunks(20_000) {
+                        insert_values(connection, import.id, chunk).await?;
+                    }
+                }
+            }
+            let happening = Happening {
+                chain: &chain(import.id),
+                at: by.at,
+                person: Some(by.person),
+                action: "table_brought_in",
+                detail: json!({
+                    "kind": import.kind, "file": import.file_name, "lines": count,
+                    "sha256": hex(&Sha256::digest(&import.bytes)), "columns": mapping,
+                }),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// One statement for many lines: an array a column.
+async fn insert_values(
+    connection: &mut AsyncPgConnection,
+    import: ImportId,
+    values: &[EarlierValue],
+) -> Result<(), StoreError> {
+    let texts = |of: fn(&EarlierValue) -> &str| -> Vec<String> {
+        values.iter().map(|value| of(value).to_owned()).collect()
+    };
+    diesel::sql_query(
+        "INSERT INTO earlier_values (import_id, line, instrument_id, set_up_id, characteristic_key,
+             measured_at, value, unit, person, remark)
+         SELECT $1, * FROM unnest($2, $3, $4, $5, $6, $7, $8, $9, $10)",
+    )
+    .bind::<BigInt, _>(import)
+    .bind::<Array<Integer>, _>(values.iter().map(|value| value.line).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(values.iter().map(|v| v.place.instrument).collect::<Vec<_>>())
+    .bind::<Array<BigInt>, _>(values.iter().map(|v| v.place.set_up).collect::<Vec<_>>())
+    .bind::<Array<Text>, _>(texts(|value| &value.place.key))
+    .bind::<Array<Timestamptz>, _>(values.iter().map(|value| value.at).collect::<Vec<_>>())
+    .bind::<Array<Numeric>, _>(values.iter().map(|value| value.value).collect::<Vec<_>>())
+    .bind::<Array<Text>, _>(texts(|value| &value.unit))
+    .bind::<Array<Text>, _>(texts(|value| &value.person))
+    .bind::<Array<Text>, _>(texts(|value| &value.remark))
+    .execute(connection)
+    .await?;
+    Ok(())
+}
+
+/// Places and moments of the values that are there already, of the instruments of these places.
+///
+/// # Errors
+/// [`StoreError`].
+pub async fn known<'a>(
+    connection: &mut AsyncPgConnection,
+    places: impl Iterator<Item = &'a Place>,
+) -> Result<HashSet<(Place, At)>, StoreError> {
+    let instruments: HashSet<InstrumentId> = places.map(|place| place.instrument).collect();
+    let rows: Vec<(InstrumentId, SetUpId, String, At)> = earlier_values::table
+        .inner_join(imports::table)
+        .filter(imports::state.eq("done"))
+        .filter(earlier_values::instrument_id.eq_any(instruments))
+        .select((
+            earlier_values::instrument_id,
+            earlier_values::set_up_id,
+            earlier_values::characteristic_key,
+            earlier_values::measured_at,
+        ))
+        .load(connection)
+        .await?;
+    let place = |(instrument, set_up, key, at)| (Place { instrument, set_up, key }, at);
+    Ok(rows.into_iter().map(place).collect())
+}
+
+/// Withdraws values of the time before; they stay on record and are shown no more.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `imports_state` when there is nothing to withdraw.
+#[boxed]
+pub async fn withdraw(
+    connection: &mut AsyncPgConnection,
+    id: ImportId,
+    reason: &str,
+    by: By,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            let changed = diesel::update(imports::table.find(id))
+                .filter(imports::state.eq("done"))
+                .filter(imports::kind.eq("history"))
+                .set((
+                    imports::state.eq("withdrawn"),
+                    imports::withdrawn_by.eq(by.person),
+                    imports::withdrawn_at.eq(At(by.at)),
+                    imports::reason.eq(reason),
+                ))
+                .execute(connection)
+                .await?;
+            if changed == 0 {
+                return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
+            }
+            let happening = Happening {
+                chain: &chain(id),
+                at: by.at,
+                person: Some(by.person),
+                action: "table_withdrawn",
+                detail: json!({ "reason": reason }),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
+}
+
+/// A value from before, as a chart shows it.
+#[derive(Debug, Clone, Queryable)]
+pub struct Earlier {
+    /// When it was measured.
+    pub at: At,
+    /// Value.
+    pub value: Decimal,
+    /// Who measured.
+    pub person: String,
+    /// Remark.
+    pub remark: String,
+    /// Table it came with.
+    pub import: ImportId,
+}
+
+/// Values from before of a stream between two moments, oldest first, `most` at most: the newest.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn earlier(
+    mut connection: &AsyncPgConnection,
+    stream: &Stream,
+    from: At,
+    until: At,
+    most: i64,
+) -> Result<Vec<Earlier>, StoreError> {
+    let mut found: Vec<Earlier> = earlier_values::table
+        .inner_join(imports::table)
+        .filter(imports::state.eq("done"))
+        .filter(earlier_values::instrument_id.eq(stream.instrument_id))
+        .filter(earlier_values::set_up_id.eq(stream.set_up_id))
+        .filter(earlier_values::characteristic_key.eq(&stream.characteristic_key))
+        .filter(earlier_values::unit.eq(&stream.unit))
+        .filter(earlier_values::measured_at.ge(from))
+        .filter(earlier_values::measured_at.lt(until))
+        .order(earlier_values::measured_at.desc())
+        .limit(most)
+        .select((
+            earlier_values::measured_at,
+            earlier_values::value,
+            earlier_values::person,
+            earlier_values::remark,
+            earlier_values::import_id,
+        ))
+        .load(&mut connection)
+        .await?;
+    found.reverse();
+    Ok(found)
+}
+
+/// How many values from before an instrument has, with the first and the last moment.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn span_of(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+) -> Result<Option<(i64, At, At)>, StoreError> {
+    use diesel::dsl::{count_star, max, min};
+    let (count, first, last): (i64, Option<At>, Option<At>) = earlier_values::table
+        .inner_join(imports::table)
+        .filter(imports::state.eq("done"))
+        .filter(earlier_values::instrument_id.eq(instrument))
+        .select((count_star(), min(earlier_values::measured_at), max(earlier_values::measured_at)))
+        .first(connection)
+        .await?;
+    Ok(first.zip(last).map(|(first, last)| (count, first, last)))
+}

@@ -1,0 +1,7 @@
+//! Instruments, their use, and what was done to them.
+
+pub mod adjustments;
+pub mod instrument_changes;
+pub mod instruments;
+pub mod registers;
+pub mod standing;

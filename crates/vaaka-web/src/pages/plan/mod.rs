@@ -1,0 +1,5 @@
+//! Plans: the list, a version, its editor.
+
+pub mod editor;
+pub mod form;
+pub mod list;
