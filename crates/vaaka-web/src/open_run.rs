@@ -103,8 +103,16 @@ impl OpenRun {
             let repeat = u32::try_from(old.repeat).ok()?;
             return Some(Target { step, repeat, replaces, redone: None, is_last: false });
         }
-        let (next, place) = self.run.next(&self.steps)?;
-        if next.key.0 != step || place != repeat {
+        let (next, place) = match self.run.next(&self.steps)? {
+            (next, place) if next.key.0 == step => (next, place),
+            // What stands on one screen is kept in whichever order it is right.
+            (next, _) => {
+                let beside = RunState::together(&self.steps, &next.key);
+                let open = |one: &&Step| self.run.of_step(&one.key).next().is_none();
+                (beside.iter().filter(open).find(|one| one.key.0 == step)?, 1)
+            }
+        };
+        if place != repeat {
             return None;
         }
         let redone = self

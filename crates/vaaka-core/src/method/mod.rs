@@ -16,6 +16,7 @@ pub mod gauge;
 pub mod hardness;
 mod input;
 mod limit;
+mod listed;
 mod live;
 pub mod moisture;
 mod plan;
@@ -38,6 +39,7 @@ pub use care::{AdjustmentPolicy, Rung};
 pub use family::Family;
 pub use input::{Beside, ChoiceWord, Input, MOST_TEXT, PeakWanted};
 pub use limit::{Limit, LimitForm, Side};
+pub use listed::{Listed, listed};
 pub use live::{
     Bar, Bars, Curve, CurveKind, Fact, Live, Picture, Plane, PlaneCurve, PlaneMark, Plot, PlotAxis,
     PlotMark, bars_of,

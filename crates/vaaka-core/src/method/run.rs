@@ -187,6 +187,18 @@ impl RunState {
         })
     }
 
+    /// The steps that stand on one screen with this one, itself among them; none where it stands alone.
+    #[must_use]
+    pub fn together<'a>(way: &'a [Step], step: &StepKey) -> &'a [Step] {
+        let Some(place) = way.iter().position(|one| one.key == *step && one.together) else {
+            return &[];
+        };
+        let alone = |one: &Step| !one.together;
+        let from = way[..place].iter().rposition(alone).map_or(0, |before| before + 1);
+        let to = way[place..].iter().position(alone).map_or(way.len(), |after| place + after);
+        &way[from..to]
+    }
+
     /// The first step of the way that still needs entries, and which repeat is next.
     #[must_use]
     pub fn next<'a>(&self, way: &'a [Step]) -> Option<(&'a Step, u32)> {

@@ -68,6 +68,8 @@ pub struct Step {
     pub scene: Option<Scene>,
     /// Steps that must be redone when this one is.
     pub voids: Vec<StepKey>,
+    /// Whether it stands on one screen with its neighbours that say so, too: each is kept as an entry of its own.
+    pub together: bool,
 }
 
 impl Step {
@@ -92,6 +94,7 @@ impl Step {
             within: None,
             scene: None,
             voids: vec![],
+            together: false,
         }
     }
 

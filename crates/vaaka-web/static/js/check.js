@@ -2,7 +2,7 @@
 export function runCheck(check, signal) {
   // Looked up each time: with the network gone the step changes without a new page.
   const ticks = () => [...check.querySelectorAll(".ticks input[type=checkbox]")];
-  const main = () => check.querySelector("#typed");
+  const main = () => check.querySelector("#typed") ?? [...check.querySelectorAll("[data-row] input[name=typed]")].find((one) => one.value === "") ?? null;
   const field = main();
   // What stands in the field is what was refused or lost: typing on replaces it at once.
   // Selecting takes the focus along: not from a field that is asked about.
@@ -19,6 +19,16 @@ export function runCheck(check, signal) {
       const open = boxes.find((box) => !box.checked);
       if (open) open.focus();
       else event.target.form.requestSubmit();
+    }
+    // Several values on one screen: Enter goes to the next that is open, and behind the last it keeps them.
+    const row = event.target.closest?.("[data-row]");
+    if (event.key === "Enter" && row && event.target.name === "typed") {
+      const rows = [...check.querySelectorAll("[data-row]")];
+      const open = [...rows.slice(rows.indexOf(row) + 1), ...rows].map((one) => one.querySelector("[name=typed]"));
+      const next = open.find((one) => one !== event.target && one.value.trim() === "");
+      event.preventDefault();
+      if (next) next.focus();
+      else event.target.form.requestSubmit(event.target.form.querySelector(".main-button"));
     }
     // With two fields, Enter in the first goes to the second.
     const added = check.querySelector("#added");

@@ -271,6 +271,54 @@ export function keepHeld(check, signal, goOn) {
     showNext();
   }
 
+  // Several values on one screen: each is asked by itself, and all of them are held as entries of their own.
+  function holdRows(form) {
+    const rows = [...form.querySelectorAll("[data-row]")];
+    const questions = rows.map((row) => {
+      row.querySelector(".field-error")?.remove();
+      return ask(row);
+    });
+    const first = questions.findIndex((question) => question !== null);
+    if (first >= 0) {
+      questions.forEach((question, index) => question && tell(rows[index], question));
+      rows[first].querySelector("[name=typed]").focus();
+      return;
+    }
+    const at = Date.now();
+    const entries = rows.map((row) => {
+      const [step, key] = ["step", "key"].map((name) => row.querySelector(`[name=${name}]`).value);
+      const fields = { step, repeat: "1", key, typed: typedIn(row) };
+      const before = attempts(row);
+      if (before.length > 0) fields.attempted = before.join("\n");
+      return { check: id, person: me(), title: row.dataset.title, at, fields };
+    });
+    try {
+      store([...heldEntries(), ...entries]);
+    } catch {
+      say("This device has no room to keep it. Write it down, and enter it when the network is back.");
+      return;
+    }
+    gone = true;
+    draw();
+    showNext();
+    document.dispatchEvent(new CustomEvent("vaaka:step"));
+  }
+
+  // The server takes them all at once; with the network gone they wait here.
+  async function sendRows(form, by) {
+    const plain = () => {
+      form.dataset.reached = "yes";
+      form.requestSubmit(by);
+    };
+    if (by?.name === "fill") {
+      await leave(plain);
+      return;
+    }
+    const waits = ofCheck().some((entry) => !entry.refused);
+    if (!gone && !waits && (await reaches())) plain();
+    else holdRows(form);
+  }
+
   // Whether something is just being typed: no page is taken from under it.
   function isBusy() {
     const field = place.querySelector("[name=typed]");
@@ -298,8 +346,13 @@ export function keepHeld(check, signal, goOn) {
     if (!form.matches("form.entry") || form.querySelector("[name=replaces]")) return;
     // A button that says yes to the guard's question goes the plain way.
     if (event.submitter?.name === "confirm_far") return;
+    if (form.dataset.reached) return;
     event.preventDefault();
     event.stopPropagation();
+    if (form.matches(".values")) {
+      sendRows(form, event.submitter);
+      return;
+    }
     // A second Enter while the first is on its way sends nothing.
     if (form.dataset.sent) return;
     // Beside what was refused the page shows the step as the server has it: that goes there, not behind the refused one.

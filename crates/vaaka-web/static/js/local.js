@@ -134,8 +134,7 @@ function setting(form, rules) {
 }
 
 function choice(form, rules) {
-  const chosen = form.querySelector("[name=typed]:checked");
-  return chosen ? null : { words: `Choose what ${rules.name} is: ${rules.wanted}.`, field: form.querySelector("[name=typed]") };
+  return typedIn(form) !== "" ? null : { words: `Choose what ${rules.name} is: ${rules.wanted}.`, field: form.querySelector("[name=typed]") };
 }
 
 function text(form, rules) {

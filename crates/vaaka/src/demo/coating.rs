@@ -94,6 +94,7 @@ pub fn settings(plan: &CoatingPlan) -> Result<Settings, AppError> {
             ]),
             closing: lines(&["Foils back in their case.", "Base oiled lightly and wrapped."]),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

@@ -439,6 +439,7 @@ fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
             preparation: lines(plan.preparation),
             closing: lines(plan.closing),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

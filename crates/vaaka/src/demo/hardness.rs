@@ -339,6 +339,7 @@ pub fn settings(plan: &HardnessPlan) -> Result<Settings, AppError> {
                 "Tester clean and covered.",
             ]),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

@@ -123,6 +123,7 @@ pub fn settings(plan: &MoisturePlan) -> Result<Settings, AppError> {
             ]),
             closing: lines(&["Chamber brushed out.", "Material back in its bag, bag shut."]),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

@@ -105,6 +105,8 @@ pub fn settings(plan: &NetworkPlan) -> Result<Settings, AppError> {
                 setting("the user correction", "off"),
             ],
             conditions: vec![],
+            // The analyzer shows them side by side.
+            together: true,
             waits: vec![Wait {
                 what: "Let the analyzer warm up".into(),
                 minimum_seconds: 1_800,

@@ -175,6 +175,7 @@ pub fn settings(plan: &AssayPlan) -> Result<Settings, AppError> {
                 "Cell rinsed with water, upside down on the rack.",
             ]),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

@@ -84,6 +84,7 @@ pub fn settings() -> Result<Settings, AppError> {
             ]),
             closing: lines(&["Filter back in its case.", "Lid shut."]),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

@@ -157,6 +157,7 @@ pub fn settings(plan: &UltrasonicPlan, resolution: &str) -> Result<Settings, App
                 "Gauge as it was found: nothing was set anew.",
             ]),
             fold_cautions: true,
+            together: false,
         },
     }))
 }

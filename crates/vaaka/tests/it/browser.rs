@@ -39,6 +39,17 @@ async fn from_the_round_to_the_chart_by_keyboard_alone() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn several_settings_by_keyboard_and_without_the_network() {
+    let (clock, server) = crate::web_chart_room::with_clock().await;
+    let (_, path) =
+        crate::web_thickness::begun(&clock, &server, crate::web_network::CELL, "V-02").await;
+    script("values.mjs", &server.base, &[&path]).await;
+    // What was typed first stays on record, also where the network was gone.
+    let attempts = "SELECT typed AS line FROM attempts WHERE step_key = 'setting-3' AND check_id = (SELECT max(id) FROM checks)";
+    assert_eq!(crate::web_chart_room::lines(&server.database, attempts).await, ["-5"]);
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn few_actions_and_no_page_between_two_readings() {
     let server = Server::demo().await;
     let said = script("few.mjs", &server.base, &[]).await;

@@ -60,6 +60,14 @@ impl Page {
         found.filter_map(|link| link.value().attr("href").map(str::to_owned)).collect()
     }
 
+    /// An attribute of everything that a selector finds.
+    pub fn attributes(&self, selector: &str, name: &str) -> Vec<String> {
+        let document = self.document();
+        let selector = Selector::parse(selector).unwrap();
+        let found = document.select(&selector);
+        found.map(|one| one.value().attr(name).unwrap_or_default().to_owned()).collect()
+    }
+
     pub fn attribute(&self, selector: &str, name: &str) -> Option<String> {
         let document = self.document();
         let found = document.select(&Selector::parse(selector).unwrap()).next()?;
@@ -230,6 +238,12 @@ impl Bench {
         Self::page(self.client.get(format!("{}{path}", self.base)).send().await.unwrap()).await
     }
 
+    /// Sends fields in their order, a name as often as it comes.
+    pub async fn post_pairs(&self, path: &str, fields: &[(&str, &str)]) -> Page {
+        let request = self.client.post(format!("{}{path}", self.base)).form(fields);
+        Self::page(request.send().await.unwrap()).await
+    }
+
     pub async fn post<K, V>(&self, path: &str, fields: &HashMap<K, V>) -> Page
     where
         K: serde::Serialize + std::hash::Hash + Eq,
@@ -389,6 +403,9 @@ impl Bench {
         if page.find("form.entry.review").is_some() {
             return self.send_form(path, &page, &[]).await;
         }
+        if page.find("form.entry.values").is_some() {
+            return self.keep_wanted(path, &page).await;
+        }
         if page.find("form.entry.setting").is_some() {
             // What it must be is said when it is not.
             let refused = self.send_form(path, &page, &[("typed", "?")]).await;
@@ -406,6 +423,25 @@ impl Bench {
         }
         let ticks: Vec<(&str, &str)> = boxes.iter().map(|name| (name.as_str(), "on")).collect();
         self.send_form(path, &page, &ticks).await
+    }
+
+    /// Types what is wanted for each of several values on one screen, and keeps them all.
+    pub async fn keep_wanted(&self, path: &str, page: &Page) -> Page {
+        let wanted: Vec<String> = page.attributes("form.values [data-row]", "data-wanted");
+        let typed: Vec<&str> = wanted.iter().map(String::as_str).collect();
+        self.keep_values(path, page, &typed).await
+    }
+
+    /// Sends several values of one screen, in the order of their rows.
+    pub async fn keep_values(&self, path: &str, page: &Page, typed: &[&str]) -> Page {
+        let token = page.form("form.values").remove("form_token").unwrap();
+        let steps = page.attributes("form.values [name=step]", "value");
+        let keys = page.attributes("form.values [name=key]", "value");
+        let mut pairs = vec![("form_token", token.as_str())];
+        for ((step, key), typed) in steps.iter().zip(&keys).zip(typed) {
+            pairs.extend([("step", step.as_str()), ("key", key), ("typed", typed)]);
+        }
+        self.post_pairs(&format!("{path}/values"), &pairs).await
     }
 
     /// Takes a check over from whoever has it in hand.

@@ -10,7 +10,8 @@ use crate::support::{HandClock, Server};
 use crate::web_chart_room::{lines, number, with_clock};
 use crate::web_thickness::begun;
 
-const CELL: &str = "cable B, Γ, end of cable";
+/// The cell of the analyzer that is checked.
+pub const CELL: &str = "cable B, Γ, end of cable";
 
 /// The kit KT-2 and the mismatch of the mill, by their models.
 fn put_on(word: &str, gigahertz: f64) -> Complex {
@@ -145,6 +146,114 @@ async fn a_port_is_proven_by_a_piece_that_made_no_part_of_it() {
     for at in ["/instruments/V-02", "/standards/VM-1", "/instruments/V-02/evidence"] {
         assert_eq!(aino.get(at).await.status, StatusCode::OK, "{at}");
     }
+}
+
+/// A check up to its settings, which stand on one screen.
+async fn up_to_the_settings(clock: &HandClock, server: &Server) -> (Bench, String, Page) {
+    let (aino, path) = begun(clock, server, CELL, "V-02").await;
+    for _ in 0..6 {
+        let page = aino.get(&path).await;
+        if page.find("form.values").is_some() {
+            return (aino, path, page);
+        }
+        aino.confirm(&path).await;
+    }
+    panic!("no settings are asked for");
+}
+
+/// What fits is kept, each by itself; what does not is told at its place and stays on record; what is empty stays open.
+#[tokio::test(flavor = "multi_thread")]
+async fn several_settings_on_one_screen() {
+    let (clock, server) = with_clock().await;
+    let (aino, path, page) = up_to_the_settings(&clock, &server).await;
+    let kept = "SELECT step_key || ' ' || typed AS line FROM readings WHERE kind = 'setting' AND check_id = (SELECT max(id) FROM checks) ORDER BY id";
+    assert_eq!(page.words("h1"), "What is it set to?");
+    assert!(page.words("main").contains("5 of 5 are open"), "{}", page.words("main"));
+    assert_eq!(page.all("form.values label.value-name").len(), 5);
+    // Nothing typed at all: each says what it asks for, and nothing is kept.
+    let nothing = aino.keep_values(&path, &page, &["", " ", "", "", ""]).await;
+    assert_eq!(nothing.status, StatusCode::UNPROCESSABLE_ENTITY);
+    assert_eq!(nothing.all("form.values .field-error").len(), 5);
+    let typed = ["2", "6000 MHz", "-5 dBm", "", "OFF"];
+    let answer = aino.keep_values(&path, &page, &typed).await;
+    assert_eq!(answer.status, StatusCode::UNPROCESSABLE_ENTITY, "{}", answer.words("main"));
+    let errors = answer.all("form.values .field-error");
+    assert_eq!(errors.len(), 1, "{errors:?}");
+    assert!(errors[0].contains("the power must be -10 dBm, and “-5 dBm” was typed"), "{errors:?}");
+    let still = answer.attributes("form.values [name=typed]", "value");
+    assert_eq!(still, ["-5 dBm", ""], "what was typed stands there");
+    assert_eq!(answer.all(".value-row.is-kept .value-name").len(), 3);
+    let after = ["setting-1 2", "setting-2 6000 MHz", "setting-5 OFF"];
+    assert_eq!(lines(&server.database, kept).await, after);
+    let found = "SELECT typed AS line FROM attempts WHERE step_key = 'setting-3' AND check_id = (SELECT max(id) FROM checks)";
+    assert_eq!(lines(&server.database, found).await, ["-5 dBm"]);
+    // The same form once more, as after a lost answer: nothing is kept twice.
+    let again = aino.keep_values(&path, &page, &["2", "6000 MHz", "", "", "OFF"]).await;
+    assert_eq!(again.status, StatusCode::SEE_OTHER, "{}", again.words("main"));
+    assert_eq!(lines(&server.database, kept).await, after);
+    // The others, and the way goes on.
+    let page = aino.get(&path).await;
+    let answer = aino.keep_values(&path, &page, &["-10", "1000 Hz"]).await;
+    assert_eq!(answer.status, StatusCode::SEE_OTHER, "{}", answer.words("main"));
+    let next = aino.get(&path).await;
+    assert!(next.find("form.values").is_none() && next.find(".ticks").is_some());
+    // One of them is corrected by itself.
+    let wrong = next.hrefs("table.kept a").remove(1);
+    let correcting = aino.get(&wrong).await;
+    assert!(correcting.find("form.entry.setting").is_some(), "{}", correcting.words("main"));
+}
+
+/// A list of the instrument's program fills in what it says, and keeps nothing.
+#[tokio::test(flavor = "multi_thread")]
+async fn settings_are_filled_in_from_a_list() {
+    let (clock, server) = with_clock().await;
+    let (aino, path, page) = up_to_the_settings(&clock, &server).await;
+    let number_kept =
+        "SELECT count(*) AS number FROM readings WHERE check_id = (SELECT max(id) FROM checks)";
+    let before = number(&server.database, number_kept).await;
+    let token = page.form("form.values").remove("form_token").unwrap();
+    let fill = async |list: &str| {
+        let pairs = [
+            ("form_token", token.as_str()),
+            ("step", "setting-4"),
+            ("typed", "1 kHz"),
+            ("list", list),
+            ("fill", "yes"),
+        ];
+        aino.post_pairs(&format!("{path}/values"), &pairs).await
+    };
+    let nothing = fill("nothing of use\n").await;
+    assert!(nothing.words(".from-list .notice").starts_with("Nothing could be filled in."));
+    let list = "START OF THE SWEEP\t2 GHz\r\nstop of the sweep: 6 GHz\nPower=-10 dBm\npower = -5 dBm\nserial = VV-002\nuser-correction; off";
+    let filled = fill(list).await;
+    assert_eq!(filled.status, StatusCode::OK, "{}", filled.words("main"));
+    let words = filled.words(".from-list .notice");
+    assert!(words.starts_with("3 of 5 are filled in, and nothing is kept yet."), "{words}");
+    assert!(words.contains("Told twice and differently: Power."), "{words}");
+    assert!(words.contains("Not in the list: Bandwidth of the receiver."), "{words}");
+    assert!(words.ends_with("One line is of something else."), "{words}");
+    assert_eq!(
+        filled.attributes("form.values [name=typed]", "value"),
+        ["2 GHz", "6 GHz", "", "1 kHz", "off"],
+        "what was typed stays where the list says nothing"
+    );
+    assert_eq!(number(&server.database, number_kept).await, before);
+    // Signed out meanwhile: what was typed is there again.
+    let nobody = Bench::new(&server.base);
+    let sent = nobody.keep_values(&path, &page, &["2", "", "-10 & more", "", ""]).await;
+    assert_eq!(sent.status, StatusCode::UNAUTHORIZED);
+    let mut fields = sent.form("form");
+    fields.insert("name".into(), "aino".into());
+    fields.insert("password".into(), "kapea-silta-4".into());
+    let back = nobody.post("/sign-in", &fields).await;
+    let back = nobody.follow(back).await;
+    assert_eq!(
+        back.attributes("form.values [name=typed]", "value"),
+        ["2", "", "-10 & more", "", ""],
+        "{}",
+        back.words("main")
+    );
+    assert_eq!(number(&server.database, number_kept).await, before);
 }
 
 /// The short put on for the open: asked about before it is kept; kept all the same, the check fails by it, whatever the piece.

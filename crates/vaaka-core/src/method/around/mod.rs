@@ -25,6 +25,9 @@ pub struct Around {
     /// Conditions.
     #[serde(default)]
     pub conditions: Vec<Precondition>,
+    /// Whether settings and conditions stand on one screen.
+    #[serde(default)]
+    pub together: bool,
     /// Waits, in their order.
     #[serde(default)]
     pub waits: Vec<Wait>,
@@ -95,8 +98,11 @@ impl Around {
         if !plan.fixture.is_empty() {
             way.push(fixture_step(plan, measured));
         }
-        way.extend(settings::steps(&self.settings, measured));
-        way.extend(conditions::steps(&self.conditions, plan, measured)?);
+        let mut noted = settings::steps(&self.settings, measured);
+        noted.extend(conditions::steps(&self.conditions, plan, measured)?);
+        // One alone is a step like any other.
+        let together = self.together && noted.len() > 1;
+        way.extend(noted.into_iter().map(|step| Step { together, ..step }));
         if !self.preparation.is_empty() {
             way.push(Step {
                 voids: measured.to_vec(),

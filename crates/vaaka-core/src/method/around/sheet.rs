@@ -28,6 +28,9 @@ pub fn settings_group() -> SheetGroup {
                 ),
                 field("by_lead", "Only a lead sets it right", Tick),
             ]),
+        ),
+        field("together", "Settings and conditions on one screen", Tick).hint(
+            "Each is kept as an entry of its own all the same. Good where the instrument shows them side by side.",
         )],
     }
 }

@@ -7,6 +7,8 @@ pub mod place;
 pub mod rung;
 pub mod start;
 pub mod step;
+mod trace_file;
+pub mod values;
 pub mod verdict;
 pub mod verdict_parts;
 pub mod view;
@@ -23,8 +25,6 @@ use vaaka_core::method::{
     AttemptKind, EntryError, EntryValue, Input, Proposal, Purpose, Step, accept, guarded,
 };
 use vaaka_core::standard::{TagRefusal, check_tag};
-use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table};
-use vaaka_formats::{Columns, is_spectrum_file, is_touchstone, read_columns};
 use vaaka_store::audit::Head;
 use vaaka_store::checks;
 use vaaka_store::entries::{self, Kept, NewEntry};
@@ -40,7 +40,7 @@ use crate::error::WebError;
 use crate::fields::clean;
 use crate::forms::{Asked, PathId, Posted};
 use crate::open_run::{OpenRun, Target, load};
-use crate::pages::check::input::{MOST_TRACE_BYTES, network_table, spectrum_table};
+use crate::pages::check::input::MOST_TRACE_BYTES;
 use crate::pages::check::start::{fits, wanted};
 use crate::pages::check::step::Typed;
 use crate::pages::people::sign_in;
@@ -60,6 +60,9 @@ pub struct ShowQuery {
     correct: Option<i64>,
     #[serde(default)]
     overtaken: bool,
+    /// What was typed where several values stand on one screen: key and text, a line each.
+    #[serde(default)]
+    values: String,
 }
 
 /// Shows the step that is next, or an entry to correct.
@@ -76,9 +79,11 @@ pub async fn show(
     }
     let view = load(&state, &mut connection, now).await?;
     let mut typed = Typed { text: query.typed, added: query.added, ..Typed::default() };
+    let values = query.values.lines().filter_map(|line| line.split_once('='));
+    typed.values = values.map(|(key, text)| (key.into(), (text.into(), None))).collect();
     if query.overtaken {
         typed.notice = Some("This step was kept a moment ago, here or on another screen. Nothing was kept twice; go on from here.".into());
-    } else if !typed.text.is_empty() {
+    } else if !typed.text.is_empty() || !query.values.is_empty() {
         typed.notice = Some("You were signed out before this was kept. Look at the display once more, then keep it.".into());
     }
     page(
@@ -431,7 +436,11 @@ async fn keep_entry(
             proposal.ticked = sentences.len();
         }
     }
-    let table = form.table().filter(|_| matches!(target.step.input, Input::Trace { .. }));
+    let wanted = match &target.step.input {
+        Input::Trace { wanted, .. } => Some(wanted),
+        _ => None,
+    };
+    let table = form.table().filter(|_| wanted.is_some());
     if table.is_some() && form.file.is_some() && !form.typed.trim().is_empty() {
         let mut typed = form.as_typed();
         typed.error = Some(
@@ -440,20 +449,10 @@ async fn keep_entry(
         );
         return again(view, typed);
     }
-    if let Some((_, bytes)) = &table {
-        let bytes = bytes.clone();
+    if let (Some((_, bytes)), Some(wanted)) = (&table, wanted) {
+        let (bytes, wanted) = (bytes.clone(), wanted.clone());
         // A long one takes a moment, and others wait for their pages.
-        let wanted = match &target.step.input {
-            Input::Trace { wanted, .. } => Some(wanted.clone()),
-            _ => None,
-        };
-        let read = tokio::task::spawn_blocking(move || match wanted {
-            Some(wanted) if is_touchstone(&bytes) => network_table(&bytes, &wanted),
-            Some(wanted) if is_spectrum_file(&bytes) => spectrum_table(&bytes, &wanted),
-            _ => read_columns(&bytes, (MOST_POINTS, MOST_COLUMNS))
-                .map(|Columns { heads, columns, lines }| Table { heads, columns, lines })
-                .map_err(|error| error.to_string()),
-        });
+        let read = tokio::task::spawn_blocking(move || trace_file::read(&bytes, &wanted));
         let read = read.await.map_err(|cause| WebError::Inner(cause.to_string()))?;
         proposal.table = Some(read);
     }

@@ -1,5 +1,7 @@
 //! One step as the check page shows it.
 
+use std::collections::HashMap;
+
 use crate::draw::{Beam, BeamSize, draw_scene};
 use crate::forms::new_key;
 use crate::open_run::{OpenRun, Target, find_reading};
@@ -52,6 +54,12 @@ pub struct Typed {
     pub may_confirm: bool,
     /// What the answer repeats.
     pub asked: String,
+    /// Where several values stand on one screen: what was typed for each step, and the words at it.
+    pub values: HashMap<String, (String, Option<String>)>,
+    /// A list that they are filled in from, and what is said of it.
+    pub list: String,
+    /// What is said of it.
+    pub list_words: Option<String>,
 }
 
 impl Typed {

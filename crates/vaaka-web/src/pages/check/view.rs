@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use askama::Template;
-use vaaka_core::method::{Beside, Input, Scene, Step};
+use vaaka_core::method::{Beside, Input, RunState, Scene, Step};
 use vaaka_core::quantity::{Unit, decimals_of, show_decimal, show_float, show_signed, to_f64};
 use vaaka_core::standard::UsedFace;
 use vaaka_core::stats;
@@ -17,6 +17,7 @@ use crate::error::WebError;
 use crate::open_run::{OpenRun, Target};
 use crate::pages::check::live::LiveView;
 use crate::pages::check::step::{StepView, Surroundings, Typed};
+use crate::pages::check::values::ValuesView;
 use crate::session::SignedIn;
 use crate::shell::{Here, Shell};
 use crate::state::{AppState, local_time};
@@ -125,6 +126,10 @@ impl OpenRun {
             instrument: format!("{} {}", around.plan.instrument.name, around.plan.instrument.tag),
             cell: around.plan.cell.clone(),
             beads: self.beads(key.as_deref()),
+            values: match (correct, &target) {
+                (None, Some(target)) => ValuesView::of(self, target.step, &typed),
+                _ => None,
+            },
             step: target.as_ref().map(|target| self.step_view(around, target, &typed)),
             standard: self.standard_view(around, target.as_ref()),
             series: target.as_ref().map(|target| self.series(target.step)).unwrap_or_default(),
@@ -170,7 +175,10 @@ impl OpenRun {
             return vec![];
         };
         let (now, typed) = (now.key.clone(), Typed::default());
+        // What stands on one screen with the step of now is on it already.
+        let beside = RunState::together(&self.steps, &now);
         let from = self.steps.iter().skip_while(|step| step.key != now);
+        let from = from.filter(|step| !beside.iter().any(|one| one.key == step.key));
         let mut ahead = Vec::new();
         // The step of now comes first on its standard.
         let mut on_standard: HashMap<usize, usize> = HashMap::new();
@@ -478,6 +486,8 @@ pub struct CheckPage {
     instrument: String,
     cell: Option<String>,
     beads: Vec<Bead>,
+    /// Several values on one screen, in place of the step.
+    values: Option<ValuesView>,
     step: Option<StepView>,
     standard: StandardView,
     so_far: Vec<KeptRow>,

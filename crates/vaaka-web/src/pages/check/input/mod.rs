@@ -7,18 +7,14 @@ mod confirm;
 mod count;
 #[cfg(test)]
 mod local_test;
-mod network;
 mod reading;
 mod review;
 mod setting;
-mod spectrum;
 mod tag;
 mod text;
 mod trace;
 mod wait;
 
-pub use network::network_table;
-pub use spectrum::spectrum_table;
 pub use trace::MOST_TRACE_BYTES;
 use vaaka_core::method::{Input, Step};
 

@@ -1,0 +1,295 @@
+//! Several values on one screen, each kept as an entry of its own: settings and conditions, typed or filled in from a list.
+
+use axum::extract::State;
+use axum::http::{HeaderMap, StatusCode};
+use axum::response::{IntoResponse, Redirect, Response};
+use uuid::Uuid;
+use vaaka_core::method::{Input, RunState, Step, listed};
+use vaaka_store::entries;
+use vaaka_store::ids::CheckId;
+
+use super::{EntryForm, Outcome, keep_entry};
+use crate::auth::Address;
+use crate::error::WebError;
+use crate::forms::{PathId, Posted, new_key};
+use crate::open_run::{OpenRun, load};
+use crate::pages::check::input::{LocalRules, shown};
+use crate::pages::check::step::Typed;
+use crate::pages::people::sign_in;
+use crate::paths::encode;
+use crate::session::SignedIn;
+use crate::shell::page;
+use crate::state::AppState;
+
+/// Longest list that is read, in bytes.
+const MOST_LIST: usize = 60_000;
+/// What an address may carry of a list, where somebody was signed out.
+const MOST_IN_ADDRESS: usize = 1_500;
+
+/// What stands on the screen.
+#[derive(Debug)]
+pub struct ValuesView {
+    /// What is to be done, one sentence.
+    pub heading: &'static str,
+    /// The rows.
+    pub rows: Vec<ValueRow>,
+    /// How many are not kept yet.
+    pub open: usize,
+    /// The list as it was pasted.
+    pub list: String,
+    /// What is said of it.
+    pub list_words: Option<String>,
+}
+
+/// One value.
+#[derive(Debug)]
+pub struct ValueRow {
+    /// Key of its step.
+    pub key: String,
+    /// What it is called.
+    pub title: String,
+    /// Kind of its input.
+    pub kind: &'static str,
+    /// What is wanted, in words.
+    pub asks: String,
+    /// What to do about a condition.
+    pub detail: String,
+    /// Words to choose from.
+    pub choices: Vec<String>,
+    /// Symbol of its unit.
+    pub unit: String,
+    /// What the browser asks by itself.
+    pub rules: LocalRules,
+    /// Name of the entry.
+    pub form_key: Uuid,
+    /// As it was kept, and the entry.
+    pub kept: Option<(String, i64)>,
+    /// What was typed.
+    pub text: String,
+    /// Words at it.
+    pub error: Option<String>,
+    /// Whether the work goes on here.
+    pub first: bool,
+}
+
+impl ValuesView {
+    /// The values that stand on one screen with a step; none where it stands alone.
+    pub fn of(run: &OpenRun, step: &Step, typed: &Typed) -> Option<Self> {
+        let steps = RunState::together(&run.steps, &step.key);
+        if steps.is_empty() {
+            return None;
+        }
+        let mut rows: Vec<ValueRow> =
+            steps.iter().map(|step| ValueRow::of(run, step, typed)).collect();
+        let wrong = rows.iter().position(|row| row.error.is_some());
+        let begin =
+            wrong.or_else(|| rows.iter().position(|row| row.kept.is_none() && row.text.is_empty()));
+        let begin = begin.or_else(|| rows.iter().position(|row| row.kept.is_none()));
+        if let Some(row) = begin.and_then(|place| rows.get_mut(place)) {
+            row.first = true;
+        }
+        let conditions =
+            steps.iter().filter(|step| matches!(step.input, Input::Condition { .. })).count();
+        Some(Self {
+            heading: match conditions {
+                0 => "What is it set to?",
+                all if all == steps.len() => "What are the conditions?",
+                _ => "What is it set to, and what are the conditions?",
+            },
+            open: rows.iter().filter(|row| row.kept.is_none()).count(),
+            rows,
+            list: typed.list.clone(),
+            list_words: typed.list_words.clone(),
+        })
+    }
+}
+
+impl ValueRow {
+    fn of(run: &OpenRun, step: &Step, typed: &Typed) -> Self {
+        let look = shown(step);
+        let standing = run.entries.standing.iter().find(|one| one.reading.step_key == step.key.0);
+        let (text, error) = typed.values.get(&step.key.0).cloned().unwrap_or_default();
+        Self {
+            key: step.key.0.clone(),
+            title: step.title.clone(),
+            kind: step.input.kind(),
+            asks: look.asks,
+            detail: match step.input {
+                Input::Condition { .. } => step.detail.clone(),
+                _ => String::new(),
+            },
+            choices: look.choices,
+            unit: step.input.unit().unwrap_or_default().to_owned(),
+            rules: look.rules,
+            form_key: new_key(),
+            kept: standing.map(|one| (one.reading.typed.clone(), one.reading.id.0)),
+            text,
+            error,
+            first: false,
+        }
+    }
+}
+
+/// What was sent: the rows in their order, and whether they are to be filled in from a list.
+#[derive(Debug, Default)]
+struct SentValues {
+    form_token: String,
+    rows: Vec<EntryForm>,
+    list: String,
+    fill: bool,
+}
+
+impl SentValues {
+    /// A row begins with the step that it is for; key and text follow it.
+    fn of(pairs: Vec<(String, String)>) -> Self {
+        let mut sent = Self::default();
+        for (name, value) in pairs {
+            match (name.as_str(), sent.rows.last_mut()) {
+                ("form_token", _) => sent.form_token = value,
+                ("list", _) => sent.list = value.chars().take(MOST_LIST).collect(),
+                ("fill", _) => sent.fill = true,
+                ("step", _) => {
+                    sent.rows.push(EntryForm { step: value, repeat: 1, ..EntryForm::default() });
+                }
+                ("key", Some(row)) => row.key = value.parse().unwrap_or_default(),
+                ("typed", Some(row)) => row.typed = value,
+                _ => {}
+            }
+        }
+        for row in &mut sent.rows {
+            row.form_token.clone_from(&sent.form_token);
+        }
+        sent
+    }
+
+    fn as_typed(&self) -> Typed {
+        let values = self.rows.iter().map(|row| (row.step.clone(), (row.typed.clone(), None)));
+        Typed { values: values.collect(), list: self.list.clone(), ..Typed::default() }
+    }
+}
+
+/// Fills in what a list says of the values that are not kept yet. What was typed stays where the list says nothing.
+pub(super) fn fill_in(run: &OpenRun, list: &str, typed: &mut Typed) {
+    let Some((step, _)) = run.run.next(&run.steps) else { return };
+    let open: Vec<&Step> = RunState::together(&run.steps, &step.key)
+        .iter()
+        .filter(|step| run.run.of_step(&step.key).next().is_none())
+        .collect();
+    let names: Vec<&str> = open.iter().map(|step| step.title.as_str()).collect();
+    let found = listed(list, &names);
+    let mut missing = Vec::new();
+    for (step, value) in open.iter().zip(found.values) {
+        match value {
+            Some(value) => {
+                typed.values.insert(step.key.0.clone(), (as_offered(step, value), None));
+            }
+            None => missing.push(step.title.as_str()),
+        }
+    }
+    let filled = open.len() - missing.len();
+    let mut words = match filled {
+        0 => "Nothing could be filled in.".to_owned(),
+        all if all == open.len() => {
+            "All are filled in, and nothing is kept yet. Compare them with the instrument, then keep them.".to_owned()
+        }
+        some => format!(
+            "{some} of {} are filled in, and nothing is kept yet. Compare them with the instrument, and type the others.",
+            open.len()
+        ),
+    };
+    if !found.twice.is_empty() {
+        words.push_str(&format!(" Told twice and differently: {}.", found.twice.join(", ")));
+    }
+    missing.retain(|name| !found.twice.iter().any(|twice| twice == name));
+    if !missing.is_empty() {
+        words.push_str(&format!(" Not in the list: {}.", missing.join(", ")));
+    }
+    match found.others + found.unread {
+        0 => {}
+        1 => words.push_str(" One line is of something else."),
+        more => words.push_str(&format!(" {more} lines are of something else.")),
+    }
+    typed.list = list.to_owned();
+    typed.list_words = Some(words);
+}
+
+/// One of the words that are offered, where the list writes it in one of its ways.
+fn as_offered(step: &Step, value: String) -> String {
+    let Input::Choice { words, .. } = &step.input else { return value };
+    let plain = |text: &str| text.split_whitespace().collect::<String>().to_lowercase();
+    let same = |way: &String| plain(way) == plain(&value);
+    let found = words.iter().find(|one| same(&one.word) || one.also.iter().any(same));
+    found.map_or(value, |one| one.word.clone())
+}
+
+/// Keeps every value that is right as an entry of its own, and shows the others again, each with its words; or fills them in
+/// from a list and keeps nothing.
+pub async fn keep(
+    signed: Option<SignedIn>,
+    State(state): State<AppState>,
+    headers: HeaderMap,
+    address: Address,
+    PathId(id): PathId,
+    Posted(pairs): Posted<Vec<(String, String)>>,
+) -> Result<Response, WebError> {
+    let sent = SentValues::of(pairs);
+    let Some(signed) = signed else {
+        let typed = sent.rows.iter().filter(|row| !row.typed.trim().is_empty());
+        let lines: Vec<String> =
+            typed.map(|row| format!("{}={}", row.step, row.typed.replace('\n', " "))).collect();
+        let list = encode(&lines.join("\n"));
+        let next = match list.len() {
+            0 => format!("/checks/{id}"),
+            long if long > MOST_IN_ADDRESS => format!("/checks/{id}"),
+            _ => format!("/checks/{id}?values={list}"),
+        };
+        let notice =
+            "You were signed out, so nothing of this is kept yet. Sign in and it is there again.";
+        return sign_in::ask_again(&state, &headers, next, notice.into());
+    };
+    signed.check_form(&sent.form_token)?;
+    signed.may_check()?;
+    let mut typed = sent.as_typed();
+    let mut next = format!("/checks/{id}");
+    let mut all_kept = !sent.rows.is_empty();
+    if !sent.fill {
+        // What is left empty is left open; where all of it is, each says what it asks for.
+        let typed_any = sent.rows.iter().any(|row| !row.typed.trim().is_empty());
+        for row in sent.rows.iter().filter(|row| !typed_any || !row.typed.trim().is_empty()) {
+            match keep_entry(&signed, (&state, &address), id, row).await? {
+                (Outcome::Goto(path), _) => next = path,
+                (Outcome::Moved(path, _), None) if path.ends_with("/verdict") => {
+                    return Ok(Redirect::to(&path).into_response());
+                }
+                (Outcome::Moved(_, words), _) => {
+                    all_kept = false;
+                    typed.notice = Some(words);
+                }
+                (Outcome::Again(refused), _) => {
+                    all_kept = false;
+                    let words = [refused.error, refused.added_error, refused.reason_error];
+                    let words = words.into_iter().flatten().next();
+                    typed.notice = refused.notice.or(typed.notice);
+                    typed.values.insert(row.step.clone(), (row.typed.clone(), words));
+                }
+            }
+        }
+        if all_kept {
+            return Ok(Redirect::to(&next).into_response());
+        }
+    }
+    let mut connection = state.store.connection().await?;
+    let now = entries::check_now(&connection, CheckId(id)).await?;
+    if let Some(next) = super::not_open(&now.check)? {
+        return Ok(Redirect::to(&next).into_response());
+    }
+    let view = load(&state, &mut connection, now).await?;
+    let status = match sent.fill {
+        true => {
+            fill_in(&view, &sent.list, &mut typed);
+            StatusCode::OK
+        }
+        false => StatusCode::UNPROCESSABLE_ENTITY,
+    };
+    page(status, &view.page(&state, &mut connection, &signed, None, typed).await?)
+}
