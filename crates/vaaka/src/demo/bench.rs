@@ -20,13 +20,12 @@ use vaaka_store::rows::*;
 use super::World;
 use super::charts::{Book, next};
 use super::gear::{Gear, Story};
-use super::generate::Request;
 use super::hardness;
-use super::keeping::audit;
 use super::noise::Noise;
-use super::registers::{fault, person, plan, register};
-use super::sheet_gauges::Blocks;
-use super::world::LEAD;
+use super::registers::{person, plan, register};
+use super::said::fault;
+use super::trail::audit;
+use super::world::{LEAD, Request};
 use crate::AppError;
 
 /// When, in which shift and by whom a check is made.
@@ -69,6 +68,28 @@ pub struct Bench {
     pub first_at: Option<Timestamp>,
 }
 
+/// A block that a gauge may take.
+pub struct Choice {
+    pub block: usize,
+    pub share: f64,
+    pub lots: Vec<InLot>,
+}
+
+/// The blocks of a gauge.
+pub struct Blocks {
+    pub choices: Vec<Choice>,
+}
+
+/// The plan on a lot of a block.
+pub struct InLot {
+    /// Which lot of its block it is, and the days before the end from which it serves.
+    pub lot: usize,
+    pub from: f64,
+    pub certificate: CertificateId,
+    /// As found and as left.
+    pub specs: [(PlanSpec, Vec<Step>); 2],
+}
+
 impl Bench {
     pub fn new(
         world: &mut World,
@@ -90,7 +111,8 @@ impl Bench {
         let instrument = world.instruments.iter().find(|one| one.tag == gear.tag).cloned();
         let instrument = instrument.ok_or_else(|| fault("an instrument that nobody registered"))?;
         let mut own = world.set_ups.iter().filter(|one| one.instrument_id == instrument.id);
-        let (cell, standards) = gear.cell().ok_or_else(|| fault("a family without cells"))?;
+        let (cell, standards) =
+            gear.family.cell().ok_or_else(|| fault("a family without cells"))?;
         let set_up = own.find(|one| one.name == cell).map(|one| one.id);
         let set_up = set_up.ok_or_else(|| fault("a cell that nobody registered"))?;
         let by_tag = |tag: &&str| {
@@ -109,7 +131,7 @@ impl Bench {
         standards: &[StandardId],
         request: &Request,
     ) -> Result<Self, AppError> {
-        let method = by_key(gear.method_key()).map_err(fault)?;
+        let method = by_key(gear.family.method_key()).map_err(fault)?;
         let mut certificates = Vec::new();
         let mut sources = Vec::new();
         for id in standards {
@@ -151,7 +173,7 @@ impl Bench {
             set_up: view.plan.set_up_id,
             cell: view.cell.clone(),
             ends_at: request.ends_at,
-            baseline_shifts: match gear.due_rule() {
+            baseline_shifts: match gear.family.due_rule() {
                 DueRule::EachWeek => 20,
                 _ if request.days >= 200 => 150,
                 _ => 30,
@@ -217,7 +239,14 @@ impl Bench {
                     self.disturbed = false;
                     self.story_done = true;
                     let at = later(95);
-                    self.event(world, "repaired", self.gear.remedy(), person(LEAD), None, at.at)?;
+                    self.event(
+                        world,
+                        "repaired",
+                        self.gear.family.remedy(),
+                        person(LEAD),
+                        None,
+                        at.at,
+                    )?;
                     self.check(
                         world,
                         noise,
@@ -407,13 +436,14 @@ impl Bench {
             let own = spec.unit.try_convert(spec.resolution, characteristic.unit);
             let resolution = to_f64(own.unwrap_or(last_place));
             // Where rounding is removed, a tenth of a step is what can still be told.
-            let resolution = if self.gear.added_weights() { resolution / 10.0 } else { resolution };
+            let resolution =
+                if self.gear.family.added_weights() { resolution / 10.0 } else { resolution };
             let book = Book::open(
                 world,
                 (self.instrument, self.set_up, self.cell.as_deref()),
                 self.method.key(),
                 characteristic,
-                (resolution, self.gear.due_rule().interval()),
+                (resolution, self.gear.family.due_rule().interval()),
                 at,
             )?;
             self.books.push(book);

@@ -1,11 +1,12 @@
 //! The paint gauge of the coating laboratory, on foils over a bare base.
 
 use rust_decimal::Decimal;
-use vaaka_core::method::coating::{Settings, SettingsV1};
+use serde_json::Value;
+use vaaka_core::method::coating::{self, Settings, SettingsV1};
 use vaaka_core::method::{Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
 
-use super::gear::{Family, Gear, Story};
-use super::registers::decimal;
+use super::gear::{Gear, Player, Story};
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -24,6 +25,24 @@ pub struct CoatingPlan {
     pub rough: bool,
 }
 
+impl Player for CoatingPlan {
+    fn method_key(&self) -> &'static str {
+        coating::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "coating gauge"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.foils))
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings(self)?).map_err(fault)
+    }
+}
+
 /// The gauges that are checked.
 pub const COATING_GAUGES: [Gear; 1] = [Gear {
     tag: "C-21",
@@ -33,12 +52,12 @@ pub const COATING_GAUGES: [Gear; 1] = [Gear {
     resolution: "1",
     maximum: "1500",
     serial: "VC-021",
-    family: Family::Coating(&CoatingPlan {
+    family: &CoatingPlan {
         cell: "magnetic, µm, blasted steel",
         foils: &["FS-1"],
         base: "BP-2",
         rough: true,
-    }),
+    },
     set: 0,
     minutes: 7,
     loads: &[

@@ -1,13 +1,81 @@
 //! The other gauges of the mill: pressure, temperature, length.
 
-use vaaka_core::method::gauge::Presentation;
-use vaaka_core::method::{Place, Travel};
+use serde_json::Value;
+use vaaka_core::method::gauge::{self, Presentation};
+use vaaka_core::method::{self, Around, Bound, Place, Travel};
 use vaaka_core::round::DueRule;
 
-use super::gear::{Family, Form, GaugePlan, Gear, Story};
+use super::gear::{Gear, Player, Story};
+use super::said::{decimal, fault};
+use crate::AppError;
 
 use Place::Middle;
 use Travel::{Falling, Rising};
+
+/// What the plan of a gauge says.
+#[derive(Debug, Clone, Copy)]
+pub struct GaugePlan {
+    /// How the reference comes to the gauge.
+    pub presentation: gauge::Presentation,
+    /// Form, half-width and percentage of the limit of the mean.
+    pub mean_limit: (Form, &'static str, &'static str),
+    /// Half-width of the limit of the hysteresis, in the unit of the display.
+    pub hysteresis_limit: Option<&'static str>,
+    /// Settings: name, expected.
+    pub settings: &'static [(&'static str, &'static str)],
+    /// Conditions: name, unit, least, greatest, advice.
+    pub conditions:
+        &'static [(&'static str, &'static str, &'static str, &'static str, &'static str)],
+    /// Waits: what, shortest and longest in seconds.
+    pub waits: &'static [(&'static str, u32, Option<u32>)],
+    /// Shortest time between readings.
+    pub pause_seconds: u32,
+    /// Cautions.
+    pub cautions: &'static [&'static str],
+    /// Preparation.
+    pub preparation: &'static [&'static str],
+    /// Closing.
+    pub closing: &'static [&'static str],
+    /// How often it is due.
+    pub due: DueRule,
+}
+
+/// Form of a limit.
+#[derive(Debug, Clone, Copy)]
+pub enum Form {
+    /// Absolute.
+    Absolute,
+    /// Percentage of the span.
+    PercentOfRange,
+    /// The larger of an absolute value and a percentage of the reading.
+    LargerOf,
+}
+
+impl Player for GaugePlan {
+    fn method_key(&self) -> &'static str {
+        gauge::KEY
+    }
+
+    fn words(&self, unit: &str) -> &'static str {
+        match unit {
+            "bar" => "pressure gauge",
+            "°C" => "thermometer",
+            _ => "length gauge",
+        }
+    }
+
+    fn firmware(&self, tag: &str) -> &'static str {
+        if tag == "R-21" { "1.08" } else { "" }
+    }
+
+    fn due_rule(&self) -> DueRule {
+        self.due
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(gauge_settings(self)?).map_err(fault)
+    }
+}
 
 const PRESSURE: GaugePlan = GaugePlan {
     presentation: Presentation::Applied,
@@ -106,7 +174,7 @@ pub const GAUGES: [Gear; 4] = [
         resolution: "1",
         maximum: "400",
         serial: "VG-400-031",
-        family: Family::Gauge(&PRESSURE),
+        family: &PRESSURE,
         set: 5,
         minutes: 7,
         loads: &[
@@ -132,7 +200,7 @@ pub const GAUGES: [Gear; 4] = [
         resolution: "0.1",
         maximum: "200",
         serial: "VT-200-009",
-        family: Family::Gauge(&TEMPERATURE),
+        family: &TEMPERATURE,
         set: 6,
         minutes: 16,
         loads: &[
@@ -156,7 +224,7 @@ pub const GAUGES: [Gear; 4] = [
         resolution: "0.001",
         maximum: "25",
         serial: "VM-25-140",
-        family: Family::Gauge(&MICROMETER),
+        family: &MICROMETER,
         set: 7,
         minutes: 8,
         loads: &[
@@ -181,7 +249,7 @@ pub const GAUGES: [Gear; 4] = [
         resolution: "0.01",
         maximum: "150",
         serial: "VC-150-066",
-        family: Family::Gauge(&CALLIPER),
+        family: &CALLIPER,
         set: 7,
         minutes: 4,
         loads: &[
@@ -198,3 +266,76 @@ pub const GAUGES: [Gear; 4] = [
         story: Story::Quiet,
     },
 ];
+
+fn limit((form, half_width, percent): (Form, &str, &str)) -> Result<method::Limit, AppError> {
+    Ok(method::Limit::both(match form {
+        Form::Absolute => method::LimitForm::Absolute { half_width: decimal(half_width)? },
+        Form::PercentOfRange => method::LimitForm::PercentOfRange { percent: decimal(percent)? },
+        Form::LargerOf => method::LimitForm::LargerOf {
+            half_width: decimal(half_width)?,
+            percent: decimal(percent)?,
+        },
+    }))
+}
+
+/// Settings of the plan of a gauge.
+pub fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
+    let lines = |lines: &[&str]| lines.iter().map(|line| (*line).to_owned()).collect();
+    let bound = |text: &str| -> Result<Option<Bound>, AppError> {
+        if text.is_empty() { Ok(None) } else { Ok(Some(Bound::Fixed(decimal(text)?))) }
+    };
+    let conditions = plan
+        .conditions
+        .iter()
+        .map(|(name, unit, lower, upper, advice)| {
+            Ok(method::Precondition {
+                name: (*name).to_owned(),
+                unit: (*unit).to_owned(),
+                lower: bound(lower)?,
+                upper: bound(upper)?,
+                advice: (*advice).to_owned(),
+                standard_temperature: false,
+                half_width: None,
+            })
+        })
+        .collect::<Result<_, AppError>>()?;
+    let hysteresis_limit = plan
+        .hysteresis_limit
+        .map(|half_width| limit((Form::Absolute, half_width, "0")))
+        .transpose()?;
+    Ok(gauge::Settings::V1(gauge::SettingsV1 {
+        presentation: plan.presentation,
+        mean_limit: limit(plan.mean_limit)?,
+        single_limit: None,
+        hysteresis_limit,
+        range_limit: None,
+        pause_seconds: plan.pause_seconds,
+        around: Around {
+            settings: plan
+                .settings
+                .iter()
+                .map(|(name, expected)| method::RequiredSetting {
+                    name: (*name).to_owned(),
+                    kind: Some(method::SettingKind::Exactly),
+                    expected: (*expected).to_owned(),
+                    by_lead: false,
+                })
+                .collect(),
+            conditions,
+            waits: plan
+                .waits
+                .iter()
+                .map(|(what, minimum_seconds, maximum_seconds)| method::Wait {
+                    what: (*what).to_owned(),
+                    minimum_seconds: *minimum_seconds,
+                    maximum_seconds: *maximum_seconds,
+                })
+                .collect(),
+            cautions: lines(plan.cautions),
+            preparation: lines(plan.preparation),
+            closing: lines(plan.closing),
+            fold_cautions: true,
+            together: false,
+        },
+    }))
+}

@@ -3,7 +3,7 @@
 
 use jiff::civil::{Date, Weekday};
 use jiff::tz::TimeZone;
-use jiff::{SignedDuration, Timestamp, ToSpan};
+use jiff::{SignedDuration, ToSpan};
 use vaaka_core::round::DueRule;
 use vaaka_store::ids::{PersonId, ShiftId};
 
@@ -18,24 +18,15 @@ use super::moisture::METERS;
 use super::network::ANALYZERS;
 use super::noise::Noise;
 use super::photometers::PHOTOMETERS;
-use super::registers::{ZONE, fault, people, person, shifts, site, standards};
+use super::registers::{ZONE, people, person, shifts, site, standards};
+use super::said::fault;
 use super::scales::SCALES;
 use super::sheet_gauges;
 use super::signals;
 use super::spectra::SPECTROPHOTOMETERS;
 use super::ultrasonic::THICKNESS_GAUGES;
+use super::world::Request;
 use crate::AppError;
-
-/// What is asked for.
-#[derive(Debug, Clone, Copy)]
-pub struct Request {
-    /// Days of history.
-    pub days: u16,
-    /// Seed.
-    pub seed: u64,
-    /// The moment at which it ends.
-    pub ends_at: Timestamp,
-}
 
 /// In the current shift these are done already when there was time; the rest is due.
 const DONE_THIS_SHIFT: [&str; 3] = ["R-08", "R-09", "C-01"];
@@ -86,7 +77,7 @@ pub fn generate(request: &Request) -> Result<World, AppError> {
         for (bench, noise) in &mut benches {
             let gear = bench.gear;
             // Once a week, on Monday morning.
-            let weekly = gear.due_rule() == DueRule::EachWeek;
+            let weekly = gear.family.due_rule() == DueRule::EachWeek;
             if weekly
                 && (span.business_date.weekday() != Weekday::Monday || span.label != "Morning")
             {

@@ -5,7 +5,8 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ToSpan};
 use rust_decimal::Decimal;
 use rust_decimal::prelude::FromPrimitive;
-use vaaka_core::method::hardness::{Procedure, RepeatabilityBy, Settings, SettingsV1};
+use serde_json::Value;
+use vaaka_core::method::hardness::{self, Procedure, RepeatabilityBy, Settings, SettingsV1};
 use vaaka_core::method::{Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;
@@ -14,8 +15,9 @@ use vaaka_store::{At, Day};
 
 use super::World;
 use super::charts::next;
-use super::gear::{Family, Gear, Story};
-use super::registers::{decimal, fault, lot};
+use super::gear::{Gear, Player, Story};
+use super::registers::lot;
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -136,6 +138,28 @@ pub struct HardnessPlan {
     pub cautions: &'static [&'static str],
 }
 
+impl Player for HardnessPlan {
+    fn method_key(&self) -> &'static str {
+        hardness::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "hardness tester"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.blocks))
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings(self)?).map_err(fault)
+    }
+
+    fn remedy(&self) -> &'static str {
+        "ball of the impact body worn flat, a new one put in"
+    }
+}
+
 const BENCH: HardnessPlan = HardnessPlan {
     procedure: Procedure::Rockwell,
     cell: "150 kg cone, HRC, tool steel",
@@ -162,7 +186,7 @@ pub const TESTERS: [Gear; 3] = [
         resolution: "0.1",
         maximum: "70",
         serial: "VK-021",
-        family: Family::Hardness(&BENCH),
+        family: &BENCH,
         set: 0,
         minutes: 9,
         loads: &[
@@ -182,12 +206,12 @@ pub const TESTERS: [Gear; 3] = [
     Gear {
         tag: "P-21",
         name: "Plate hardness tester, stainless",
-        family: Family::Hardness(&HardnessPlan {
+        family: &HardnessPlan {
             cell: "150 kg cone, HRC, stainless plate",
             blocks: &["SP-28", "SP-41"],
             limit: "2",
             ..BENCH
-        }),
+        },
         loads: &[
             ("28", Rising, Middle, 3, true, &["28"]),
             ("41", Rising, Middle, 3, true, &["41"]),
@@ -215,7 +239,7 @@ pub const TESTERS: [Gear; 3] = [
         resolution: "0.1",
         maximum: "70",
         serial: "VK-022",
-        family: Family::Hardness(&HardnessPlan {
+        family: &HardnessPlan {
             procedure: Procedure::Rebound,
             cell: "impact body D, HRC, tool steel",
             blocks: &["RB-38", "RB-58"],
@@ -228,7 +252,7 @@ pub const TESTERS: [Gear; 3] = [
                 "Block on its heavy base, its whole face lying on.",
             ],
             cautions: &["Nobody's hand in front of the device when it is released."],
-        }),
+        },
         set: 0,
         minutes: 6,
         loads: &[

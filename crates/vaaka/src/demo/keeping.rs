@@ -10,8 +10,6 @@ use vaaka_core::method::{
 };
 use vaaka_core::quantity::{Unit, to_f64};
 use vaaka_store::At;
-use vaaka_store::audit::chain;
-use vaaka_store::audit::{AuditEntry, Happening};
 use vaaka_store::entries::columns_of;
 use vaaka_store::ids::*;
 use vaaka_store::rows::*;
@@ -20,12 +18,11 @@ use vaaka_store::traces::{Original, rows_of};
 use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
-use super::gear::{Family, Story};
-use super::network;
+use super::gear::{Moment, Story};
 use super::noise::Noise;
-use super::photometers;
-use super::registers::fault;
+use super::said::fault;
 use super::spectra;
+use super::trail::audit;
 use crate::AppError;
 
 impl Bench {
@@ -74,9 +71,10 @@ impl Bench {
             return step.reference_value.map(|set| (set, None));
         }
         let d = to_f64(*resolution);
-        if let Family::Assay(_) = self.gear.family {
-            let of_now = (self.days_before_end(at), disturbance);
-            let steps = (photometers::shown(self.gear, step, of_now, noise) / d).round();
+        let error = |place: f64| self.true_error(place, at, disturbance);
+        let now = Moment { left: self.days_before_end(at), disturbance, error: &error };
+        if let Some(shown) = self.gear.family.shown(self.gear, step, &now, noise) {
+            let steps = (shown / d).round();
             let mut indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
             indication.rescale(resolution.scale());
             return Some((indication, None));
@@ -160,16 +158,11 @@ impl Bench {
                 proposal.added = added.map(|added| added.to_string()).unwrap_or_default();
             }
             Input::Trace { wanted, peaks, .. } => {
-                let text = match self.gear.family {
-                    Family::Reflection(_) => {
-                        let of_now = (self.days_before_end(at), disturbance);
-                        network::sweep(self.gear, (wanted, step), of_now, noise)
-                    }
-                    _ => {
-                        let error = |place: f64| self.true_error(place, at, disturbance);
-                        spectra::scan((wanted, peaks), error, self.gear.within, noise)
-                    }
-                };
+                let error = |place: f64| self.true_error(place, at, disturbance);
+                let now = Moment { left: self.days_before_end(at), disturbance, error: &error };
+                let asked = (wanted, peaks.as_slice(), step);
+                let text = self.gear.family.trace(self.gear, asked, &now, noise);
+                let text = text.ok_or_else(|| fault("a trace of what writes none"))?;
                 proposal.table = Some(spectra::read(&text));
                 proposal.typed = text;
             }
@@ -340,27 +333,4 @@ fn keep(
         seconded_by: None,
     });
     Ok(())
-}
-
-/// Appends to a check's chain. The checks of the generator follow each other, so that the
-/// newest entry of a chain, if any, is among the last few.
-pub fn audit(
-    world: &mut World,
-    id: CheckId,
-    at: Timestamp,
-    who: PersonId,
-    action: &str,
-    detail: serde_json::Value,
-) {
-    let chain = chain(id);
-    let previous = world
-        .audit
-        .last()
-        .filter(|entry| entry.chain == chain)
-        .map(|entry| (entry.sequence, entry.hash.clone()));
-    let entry = AuditEntry::following(
-        previous.as_ref().map(|(sequence, hash)| (*sequence, hash.as_slice())),
-        &Happening { chain: &chain, at, person: Some(who), action, detail },
-    );
-    world.audit.push(entry);
 }

@@ -13,7 +13,8 @@ use vaaka_store::{At, Day};
 
 use super::World;
 use super::charts::next;
-use super::registers::{decimal, fault, lot, person};
+use super::registers::{lot, person};
+use super::said::{decimal, fault};
 use super::world::{LEAD, SECOND_LEAD};
 use crate::AppError;
 

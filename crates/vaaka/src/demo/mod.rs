@@ -19,14 +19,16 @@ mod network;
 mod noise;
 mod photometers;
 mod registers;
+mod said;
 mod scales;
 mod sheet_gauges;
 mod signals;
 mod spectra;
 mod standards;
+mod trail;
 mod ultrasonic;
 mod world;
 
-pub use generate::{Request, generate};
+pub use generate::generate;
 pub use load::load;
-pub use world::{World, sign_ins};
+pub use world::{Request, World, sign_ins};

@@ -1,10 +1,11 @@
 //! The moisture meters of the press hall: each product's curve with its material, its plan and its story.
 
-use vaaka_core::method::moisture::{Settings, SettingsV1};
+use serde_json::Value;
+use vaaka_core::method::moisture::{self, Settings, SettingsV1};
 use vaaka_core::method::{Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Travel};
 
-use super::gear::{Family, Gear, Story};
-use super::registers::decimal;
+use super::gear::{Gear, Player, Story};
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -23,6 +24,24 @@ pub struct MoisturePlan {
     pub volume: Option<&'static str>,
 }
 
+impl Player for MoisturePlan {
+    fn method_key(&self) -> &'static str {
+        moisture::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "moisture meter"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.materials))
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings(self)?).map_err(fault)
+    }
+}
+
 const LIGHT_CLOTH: Gear = Gear {
     tag: "P-31",
     name: "Cloth moisture meter, 48 g",
@@ -31,12 +50,12 @@ const LIGHT_CLOTH: Gear = Gear {
     resolution: "0.01",
     maximum: "20",
     serial: "VM-031",
-    family: Family::Moisture(&MoisturePlan {
+    family: &MoisturePlan {
         cell: "chamber, %, glass cloth 48 g",
         materials: &["MM-1"],
         curve: "glass cloth 48 = GC48",
         volume: Some("250"),
-    }),
+    },
     set: 0,
     minutes: 11,
     loads: &[("6", Rising, Middle, 3, true, &["bag"])],
@@ -55,12 +74,12 @@ pub const METERS: [Gear; 3] = [
     LIGHT_CLOTH,
     Gear {
         name: "Cloth moisture meter, 200 g",
-        family: Family::Moisture(&MoisturePlan {
+        family: &MoisturePlan {
             cell: "chamber, %, glass cloth 200 g",
             materials: &["MM-2"],
             curve: "glass cloth 200 = GC200",
             volume: None,
-        }),
+        },
         minutes: 8,
         loads: &[("4", Rising, Middle, 3, true, &["bag"])],
         bias: -0.03,
@@ -71,12 +90,12 @@ pub const METERS: [Gear; 3] = [
         tag: "P-32",
         name: "Cloth moisture meter, stores",
         serial: "VM-032",
-        family: Family::Moisture(&MoisturePlan {
+        family: &MoisturePlan {
             cell: "as installed",
             materials: &["MM-1"],
             curve: "glass cloth 48 = GC48",
             volume: None,
-        }),
+        },
         minutes: 8,
         bias: 0.02,
         story: Story::Quiet,

@@ -1,17 +1,18 @@
 //! The second bench of the radio room: one port by short, open and load, proven by a mismatch.
 
+use serde_json::Value;
 use std::fmt::Write;
 
-use vaaka_core::method::reflection::{KitSettings, Settings, SettingsV1};
+use vaaka_core::method::reflection::{self, KitSettings, Settings, SettingsV1};
 use vaaka_core::method::{
-    Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Step, Travel, Wait,
+    Around, Limit, LimitForm, PeakWanted, Place, RequiredSetting, SettingKind, Step, Travel, Wait,
 };
 use vaaka_core::network::{Complex, Load, Offset, OnePort, Standard};
 use vaaka_core::trace::TraceWanted;
 
-use super::gear::{Family, Gear, Story};
+use super::gear::{Gear, Moment, Player, Story};
 use super::noise::Noise;
-use super::registers::decimal;
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -28,6 +29,34 @@ pub struct NetworkPlan {
     pub kit: &'static str,
 }
 
+impl Player for NetworkPlan {
+    fn method_key(&self) -> &'static str {
+        reflection::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "network analyzer"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.pieces))
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings(self)?).map_err(fault)
+    }
+
+    fn trace(
+        &self,
+        gear: &Gear,
+        (wanted, _, step): (&TraceWanted, &[PeakWanted], &Step),
+        now: &Moment<'_>,
+        noise: &mut Noise,
+    ) -> Option<String> {
+        Some(sweep(gear, (wanted, step), (now.left, now.disturbance), noise))
+    }
+}
+
 /// The analyzers that are checked.
 pub const ANALYZERS: [Gear; 1] = [Gear {
     tag: "V-02",
@@ -37,11 +66,7 @@ pub const ANALYZERS: [Gear; 1] = [Gear {
     resolution: "0.0001",
     maximum: "1",
     serial: "VV-002",
-    family: Family::Reflection(&NetworkPlan {
-        cell: "cable B, Γ, end of cable",
-        pieces: &["VM-1"],
-        kit: "KT-2",
-    }),
+    family: &NetworkPlan { cell: "cable B, Γ, end of cable", pieces: &["VM-1"], kit: "KT-2" },
     set: 0,
     minutes: 15,
     loads: &[
@@ -154,7 +179,7 @@ fn port(gigahertz: f64, disturbance: f64) -> OnePort {
 }
 
 /// A raw sweep as the analyzer's program writes it.
-pub fn sweep(
+fn sweep(
     gear: &Gear,
     (wanted, step): (&TraceWanted, &Step),
     (left, disturbance): (f64, f64),

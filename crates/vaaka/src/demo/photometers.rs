@@ -1,17 +1,19 @@
 //! The photometers of the colour lab: one on grey filters, one with a curve of its own in each check.
 
 use rust_decimal::Decimal;
-use vaaka_core::method::assay::{Blank, CurveFrom, Settings, SettingsV1, Weighting};
-use vaaka_core::method::gauge::Presentation;
+use serde_json::Value;
+use vaaka_core::method::assay::{self, Blank, CurveFrom, Settings, SettingsV1, Weighting};
+use vaaka_core::method::gauge::{self, Presentation};
 use vaaka_core::method::{
     Around, Limit, LimitForm, Place, RequiredSetting, SettingKind, Step, Travel, Wait,
 };
 use vaaka_core::quantity::to_f64;
 use vaaka_core::round::DueRule;
 
-use super::gear::{Family, Form, GaugePlan, Gear, Story};
+use super::gauges::{Form, GaugePlan, gauge_settings};
+use super::gear::{Gear, Moment, Player, Story};
 use super::noise::Noise;
-use super::registers::decimal;
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -30,6 +32,28 @@ pub struct AssayPlan {
     pub wavelength: &'static str,
 }
 
+impl Player for AssayPlan {
+    fn method_key(&self) -> &'static str {
+        assay::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "photometer"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.solutions))
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings(self)?).map_err(fault)
+    }
+
+    fn shown(&self, gear: &Gear, step: &Step, now: &Moment<'_>, noise: &mut Noise) -> Option<f64> {
+        Some(shown(gear, step, (now.left, now.disturbance), noise))
+    }
+}
+
 /// What the plan of a photometer on filters says.
 #[derive(Debug, Clone, Copy)]
 pub struct FilterPlan {
@@ -39,6 +63,28 @@ pub struct FilterPlan {
     pub filters: &'static [&'static str],
     /// The rest of it.
     pub gauge: GaugePlan,
+}
+
+impl Player for FilterPlan {
+    fn method_key(&self) -> &'static str {
+        gauge::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "photometer"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.filters))
+    }
+
+    fn due_rule(&self) -> DueRule {
+        self.gauge.due
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(gauge_settings(&self.gauge)?).map_err(fault)
+    }
 }
 
 const FILTERS: FilterPlan = FilterPlan {
@@ -69,7 +115,7 @@ pub const PHOTOMETERS: [Gear; 2] = [
         resolution: "0.001",
         maximum: "3",
         serial: "VP-011",
-        family: Family::Filters(&FILTERS),
+        family: &FILTERS,
         set: 0,
         minutes: 6,
         loads: &[
@@ -94,12 +140,12 @@ pub const PHOTOMETERS: [Gear; 2] = [
         resolution: "0.01",
         maximum: "10",
         serial: "VP-012",
-        family: Family::Assay(&AssayPlan {
+        family: &AssayPlan {
             cell: "10 mm cell, mg/L, tin by 490 nm",
             solutions: &["TN-1", "TN-5"],
             slope: "0.152",
             wavelength: "490 nm = 490",
-        }),
+        },
         set: 0,
         minutes: 18,
         loads: &[
@@ -182,7 +228,7 @@ pub fn settings(plan: &AssayPlan) -> Result<Settings, AppError> {
 
 /// What the photometer shows at a step, before rounding: the colour of the day is the same for all solutions; what thickens
 /// is the control alone.
-pub fn shown(gear: &Gear, step: &Step, (left, disturbance): (f64, f64), noise: &mut Noise) -> f64 {
+fn shown(gear: &Gear, step: &Step, (left, disturbance): (f64, f64), noise: &mut Noise) -> f64 {
     let usual = step.reference_value.map_or(0.0, to_f64);
     let thicker = match gear.story {
         Story::Drift { onset, per_week } if step.standard > 0 && left < onset => {
@@ -238,8 +284,7 @@ mod tests {
 
     #[test]
     fn its_settings_are_stored_and_read() {
-        let Family::Assay(plan) = PHOTOMETERS[1].family else { panic!() };
-        let stored = serde_json::to_value(settings(plan).unwrap()).unwrap();
+        let stored = PHOTOMETERS[1].family.settings(&PHOTOMETERS[1]).unwrap();
         assert_eq!(stored["schema"], "assay-1");
         assert_eq!(stored["blank_readings"], "2");
     }

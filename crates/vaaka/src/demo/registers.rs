@@ -16,6 +16,7 @@ use vaaka_store::{At, Day, WallTime};
 use super::World;
 use super::charts::next;
 use super::gear::{AREAS, Gear};
+use super::said::{decimal, fault};
 use super::standards::SETS;
 use super::world::{COLLEAGUES, LEAD, SECOND_LEAD};
 use crate::AppError;
@@ -23,14 +24,6 @@ use crate::AppError;
 /// The site's time zone.
 pub const ZONE: &str = "Europe/Helsinki";
 const SITE: SiteId = SiteId(1);
-
-pub fn fault(error: impl std::fmt::Display) -> AppError {
-    AppError::Demo(error.to_string())
-}
-
-pub fn decimal(text: &str) -> Result<Decimal, AppError> {
-    text.parse().map_err(fault)
-}
 
 pub fn person(index: usize) -> PersonId {
     PersonId(next(index))
@@ -196,7 +189,7 @@ fn registered(gear: &Gear, id: i64, set_up: i64) -> Result<(Instrument, SetUp), 
         version: 1,
         range_low: if gear.unit == "nm" { decimal("190")? } else { Decimal::ZERO },
         owner: AREAS[gear.area].to_owned(),
-        firmware: gear.firmware().to_owned(),
+        firmware: gear.family.firmware(gear.tag).to_owned(),
         adjustable: !matches!(gear.tag, "P-11" | "F-14"),
         sealed: gear.tag == "P-06",
         maker: String::new(),
@@ -204,7 +197,7 @@ fn registered(gear: &Gear, id: i64, set_up: i64) -> Result<(Instrument, SetUp), 
         calibrated_until: None,
         critical: matches!(gear.tag, "R-02" | "R-09" | "P-11"),
         restricted_to: None,
-        family: gear.family_words().to_owned(),
+        family: gear.family.words(gear.unit).to_owned(),
         work_low: gear.work.map(|(low, _)| decimal(low)).transpose()?,
         work_high: gear.work.map(|(_, high)| decimal(high)).transpose()?,
         calibration_file: String::new(),
@@ -253,12 +246,12 @@ pub fn plan(
         id: PlanId(id),
         instrument_id: instrument.id,
         set_up_id: set_up,
-        name: match gear.due_rule() {
+        name: match gear.family.due_rule() {
             DueRule::EachWeek => format!("{} each week", gear.name),
             DueRule::EachDay => format!("{} each day", gear.name),
             _ => format!("{} each shift", gear.name),
         },
-        method_key: gear.method_key().to_owned(),
+        method_key: gear.family.method_key().to_owned(),
     };
     let version = PlanVersion {
         id: PlanVersionId(id),
@@ -266,9 +259,9 @@ pub fn plan(
         version: 1,
         state: "approved".to_owned(),
         standard_id: standards.first().copied().filter(|_| !gear.any_of_kind),
-        settings: gear.settings()?,
+        settings: gear.family.settings(gear)?,
         minutes: gear.minutes,
-        due_rule: gear.due_rule().word().to_owned(),
+        due_rule: gear.family.due_rule().word().to_owned(),
         created_by: person(LEAD),
         approved_by: Some(person(SECOND_LEAD)),
         approved_at: Some(At(approved)),

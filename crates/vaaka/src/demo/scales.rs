@@ -1,12 +1,78 @@
 //! The scales of the mill, and what happens to each in a year.
 
-use vaaka_core::method::weighing::{AccuracyClass, Pan};
-use vaaka_core::method::{Place, Travel};
+use serde_json::Value;
+use vaaka_core::method::weighing::{self, AccuracyClass, LimitStage, Pan};
+use vaaka_core::method::{Around, Place, Travel};
+use vaaka_core::round::DueRule;
 
-use super::gear::{Family, Gear, Story};
+use super::gear::{Gear, Player, Story};
+use super::said::{decimal, fault};
+use super::standards::SETS;
+use crate::AppError;
 
 use Place::{BackLeft, FrontRight, Middle};
 use Travel::{Corner, Falling, Rising};
+
+/// What only a scale has.
+#[derive(Debug, Clone, Copy)]
+pub struct Scale {
+    /// Accuracy class.
+    class: AccuracyClass,
+    /// Verification scale interval e.
+    verification_interval: &'static str,
+    /// Pan.
+    pan: Pan,
+    /// Rounding removed with small weights.
+    added_weights: bool,
+    /// Heavy weights want other cautions.
+    heavy: bool,
+}
+
+impl Player for Scale {
+    fn method_key(&self) -> &'static str {
+        weighing::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "scale"
+    }
+
+    fn firmware(&self, _tag: &str) -> &'static str {
+        "2.14"
+    }
+
+    fn added_weights(&self) -> bool {
+        self.added_weights
+    }
+
+    fn due_rule(&self) -> DueRule {
+        DueRule::EachShift
+    }
+
+    fn settings(&self, gear: &Gear) -> Result<Value, AppError> {
+        let case = SETS[gear.set].name.to_lowercase();
+        let settings = weighing::Settings::V1(weighing::SettingsV1 {
+            class: self.class,
+            verification_interval: decimal(self.verification_interval)?,
+            stage: LimitStage::InService,
+            pan: self.pan,
+            added_weights: self.added_weights,
+            case: case.clone(),
+            around: Around {
+                preparation: scale_preparation(self.class),
+                cautions: scale_cautions(self.heavy),
+                // What can crush a foot is read line by line each time.
+                fold_cautions: !self.heavy,
+                closing: vec![
+                    format!("Weights wiped and back in their place: {case}."),
+                    "Pan clean, scale free for work.".to_owned(),
+                ],
+                ..Around::default()
+            },
+        });
+        serde_json::to_value(settings).map_err(fault)
+    }
+}
 
 /// The scales.
 pub const SCALES: [Gear; 7] = [
@@ -18,7 +84,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "0.001",
         maximum: "60",
         serial: "KT-60-118",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::III,
             verification_interval: "0.01",
             pan: Pan::Rectangular,
@@ -50,7 +116,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "0.01",
         maximum: "6200",
         serial: "KB-6-077",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::II,
             verification_interval: "0.1",
             pan: Pan::Round,
@@ -81,7 +147,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "5",
         maximum: "15000",
         serial: "KC-15-204",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::III,
             verification_interval: "5",
             pan: Pan::Rectangular,
@@ -110,7 +176,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "0.001",
         maximum: "30",
         serial: "KT-30-121",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::III,
             verification_interval: "0.01",
             pan: Pan::Rectangular,
@@ -140,7 +206,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "0.01",
         maximum: "150",
         serial: "KP-150-031",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::III,
             verification_interval: "0.05",
             pan: Pan::Rectangular,
@@ -171,7 +237,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "0.1",
         maximum: "300",
         serial: "KD-300-009",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::III,
             verification_interval: "0.1",
             pan: Pan::Rectangular,
@@ -201,7 +267,7 @@ pub const SCALES: [Gear; 7] = [
         resolution: "0.0001",
         maximum: "220",
         serial: "KA-220-012",
-        family: Family::Scale {
+        family: &Scale {
             class: AccuracyClass::I,
             verification_interval: "0.001",
             pan: Pan::Round,
@@ -225,3 +291,40 @@ pub const SCALES: [Gear; 7] = [
         story: Story::Quiet,
     },
 ];
+
+fn scale_cautions(heavy: bool) -> Vec<String> {
+    let mut lines: Vec<String> = Vec::new();
+    if heavy {
+        lines.push(
+            "Pieces of 10 kg and more: lift with two or with the hoist, back straight.".into(),
+        );
+        lines.push(
+            "Feet clear of the drop, safety shoes on, nobody reaches under a hanging weight."
+                .into(),
+        );
+    } else {
+        lines.push("Weights in gloves or with the fork; never drop one on the pan.".into());
+    }
+    lines.push(
+        "Sealed scales are adjusted by authorised people only; a check changes nothing.".into(),
+    );
+    lines
+}
+
+fn scale_preparation(class: AccuracyClass) -> Vec<String> {
+    let fine = class == AccuracyClass::I;
+    let warm = if fine {
+        "Switched on for an hour at least."
+    } else {
+        "Switched on for half an hour at least."
+    };
+    let mut lines = vec![
+        "Level, clean and free on all sides; nothing on the pan.".to_owned(),
+        warm.to_owned(),
+        "Loaded once to about its largest load, and emptied.".to_owned(),
+    ];
+    if fine {
+        lines.push("Doors shut, no draught, weights as warm as the room.".to_owned());
+    }
+    lines
+}

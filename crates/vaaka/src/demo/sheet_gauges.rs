@@ -14,12 +14,14 @@ use vaaka_store::rows::*;
 use vaaka_store::{At, Day};
 
 use super::World;
-use super::bench::Bench;
+use super::bench::{Bench, Blocks, Choice, InLot};
 use super::charts::next;
-use super::gear::{Family, Form, GaugePlan, Gear, Story};
-use super::generate::Request;
+use super::gauges::{Form, GaugePlan};
+use super::gear::{Gear, Story};
 use super::noise::Noise;
-use super::registers::{decimal, fault, lot, person, register_on};
+use super::registers::{lot, person, register_on};
+use super::said::{decimal, fault};
+use super::world::Request;
 use crate::AppError;
 
 use Place::Middle;
@@ -60,7 +62,7 @@ const fn gauge(
         resolution: "0.001",
         maximum: "10",
         serial,
-        family: Family::Gauge(&THICKNESS),
+        family: &THICKNESS,
         set: 0,
         minutes: 3,
         loads: &[("1", Rising, Middle, 1, false, &["1"]), ("6", Rising, Middle, 2, true, &["6"])],
@@ -153,28 +155,6 @@ fn effect(gauge: &Gear, (block, lot): (usize, usize), who: PersonId, left: f64) 
         sum += 4.0 * SIGMA * (DRIFTS - left) / (DRIFTS - DRIFTED_UNTIL);
     }
     sum
-}
-
-/// A block that a gauge may take.
-struct Choice {
-    block: usize,
-    share: f64,
-    lots: Vec<InLot>,
-}
-
-/// The plan on a lot of a block.
-struct InLot {
-    /// Which lot of its block it is, and the days before the end from which it serves.
-    lot: usize,
-    from: f64,
-    certificate: CertificateId,
-    /// As found and as left.
-    specs: [(PlanSpec, Vec<Step>); 2],
-}
-
-/// The blocks of a gauge.
-pub struct Blocks {
-    choices: Vec<Choice>,
 }
 
 impl Bench {
@@ -329,7 +309,7 @@ fn specs(
     standard: StandardId,
     certificate: CertificateId,
 ) -> Result<[(PlanSpec, Vec<Step>); 2], AppError> {
-    let method = by_key(gear.method_key()).map_err(fault)?;
+    let method = by_key(gear.family.method_key()).map_err(fault)?;
     let own = world.standards.iter().find(|one| one.id == standard).cloned();
     let own = own.ok_or_else(|| fault("a block that nobody registered"))?;
     let values = world.certified_values.iter().filter(|one| one.certificate_id == certificate);

@@ -2,16 +2,17 @@
 
 use std::fmt::Write;
 
-use vaaka_core::method::spectrum::{PeakBy, Quantity, Settings, SettingsV1};
+use serde_json::Value;
+use vaaka_core::method::spectrum::{self, PeakBy, Quantity, Settings, SettingsV1};
 use vaaka_core::method::{
-    Around, Limit, LimitForm, PeakWanted, Place, RequiredSetting, SettingKind, Travel, Wait,
+    Around, Limit, LimitForm, PeakWanted, Place, RequiredSetting, SettingKind, Step, Travel, Wait,
 };
 use vaaka_core::trace::{MOST_COLUMNS, MOST_POINTS, Table, TraceWanted};
 use vaaka_formats::{Columns, read_columns};
 
-use super::gear::{Family, Gear, Story};
+use super::gear::{Gear, Moment, Player, Story};
 use super::noise::Noise;
-use super::registers::decimal;
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -19,6 +20,38 @@ use Travel::Rising;
 
 /// Breadth of the bands of the filter, nm.
 const BREADTH: f64 = 3.4;
+
+/// A spectrophotometer.
+#[derive(Debug)]
+pub struct Scanner;
+
+impl Player for Scanner {
+    fn method_key(&self) -> &'static str {
+        spectrum::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "spectrophotometer"
+    }
+
+    fn firmware(&self, _tag: &str) -> &'static str {
+        "3.41"
+    }
+
+    fn settings(&self, _gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings()?).map_err(fault)
+    }
+
+    fn trace(
+        &self,
+        gear: &Gear,
+        (wanted, peaks, _): (&TraceWanted, &[PeakWanted], &Step),
+        now: &Moment<'_>,
+        noise: &mut Noise,
+    ) -> Option<String> {
+        Some(scan((wanted, peaks), now.error, gear.within, noise))
+    }
+}
 
 /// Instruments of this family.
 pub const SPECTROPHOTOMETERS: [Gear; 1] = [Gear {
@@ -29,7 +62,7 @@ pub const SPECTROPHOTOMETERS: [Gear; 1] = [Gear {
     resolution: "0.1",
     maximum: "1100",
     serial: "VQ-1100-004",
-    family: Family::Spectrum,
+    family: &Scanner,
     set: 8,
     minutes: 12,
     loads: &[
@@ -48,7 +81,7 @@ pub const SPECTROPHOTOMETERS: [Gear; 1] = [Gear {
 }];
 
 /// Settings of its plan.
-pub fn settings() -> Result<Settings, AppError> {
+fn settings() -> Result<Settings, AppError> {
     let half = |half_width: &str| -> Result<Limit, AppError> {
         Ok(Limit::both(LimitForm::Absolute { half_width: decimal(half_width)? }))
     };
@@ -91,7 +124,7 @@ pub fn settings() -> Result<Settings, AppError> {
 
 /// A scan of the filter as the instrument's program writes it: every band off by the error at its place, with the noise
 /// of the detector.
-pub fn scan(
+fn scan(
     (wanted, peaks): (&TraceWanted, &[PeakWanted]),
     error: impl Fn(f64) -> f64,
     within: f64,

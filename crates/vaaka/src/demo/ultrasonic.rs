@@ -1,12 +1,13 @@
 //! The ultrasonic thickness gauges of the press hall: probe and material with their step block, their plan and their story.
 
-use vaaka_core::method::ultrasonic::{SetOn, Settings, SettingsV1};
+use serde_json::Value;
+use vaaka_core::method::ultrasonic::{self, SetOn, Settings, SettingsV1};
 use vaaka_core::method::{
     Around, Bound, Limit, LimitForm, Place, Precondition, RequiredSetting, SettingKind, Travel,
 };
 
-use super::gear::{Family, Gear, Story};
-use super::registers::decimal;
+use super::gear::{Gear, Player, Story};
+use super::said::{decimal, fault};
 use crate::AppError;
 
 use Place::Middle;
@@ -29,6 +30,24 @@ pub struct UltrasonicPlan {
     pub thinnest: &'static str,
 }
 
+impl Player for UltrasonicPlan {
+    fn method_key(&self) -> &'static str {
+        ultrasonic::KEY
+    }
+
+    fn words(&self, _unit: &str) -> &'static str {
+        "ultrasonic gauge"
+    }
+
+    fn cell(&self) -> Option<(&'static str, &'static [&'static str])> {
+        Some((self.cell, self.blocks))
+    }
+
+    fn settings(&self, gear: &Gear) -> Result<Value, AppError> {
+        serde_json::to_value(settings(self, gear.resolution)?).map_err(fault)
+    }
+}
+
 const PLATES: Gear = Gear {
     tag: "P-41",
     name: "Plate thickness gauge",
@@ -37,14 +56,14 @@ const PLATES: Gear = Gear {
     resolution: "0.01",
     maximum: "200",
     serial: "VU-041",
-    family: Family::Ultrasonic(&UltrasonicPlan {
+    family: &UltrasonicPlan {
         cell: "5 MHz, 10 mm, mm, press plate steel",
         blocks: &["SB-5"],
         velocity: ["5934", "1", "0.8"],
         set_on: &["5", "20"],
         mode: "first echo = single echo = 1",
         thinnest: "2",
-    }),
+    },
     set: 0,
     minutes: 8,
     loads: &[
@@ -72,14 +91,14 @@ pub const THICKNESS_GAUGES: [Gear; 2] = [
         resolution: "0.001",
         maximum: "25",
         serial: "VU-042",
-        family: Family::Ultrasonic(&UltrasonicPlan {
+        family: &UltrasonicPlan {
             cell: "15 MHz delay, mm, laminate",
             blocks: &["SB-6"],
             velocity: ["3118", "2", "1.6"],
             set_on: &["0.8", "3.2"],
             mode: "interface to first echo = delay line = 2",
             thinnest: "0.5",
-        }),
+        },
         loads: &[
             ("0.8", Rising, Middle, 3, true, &["0.8"]),
             ("1.6", Rising, Middle, 3, true, &["1.6"]),

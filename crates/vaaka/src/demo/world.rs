@@ -1,7 +1,19 @@
 //! The rows of the demo world, and its people.
 
+use jiff::Timestamp;
 use vaaka_store::audit::AuditEntry;
 use vaaka_store::rows::*;
+
+/// What is asked for.
+#[derive(Debug, Clone, Copy)]
+pub struct Request {
+    /// Days of history.
+    pub days: u16,
+    /// Seed.
+    pub seed: u64,
+    /// The moment at which it ends.
+    pub ends_at: Timestamp,
+}
 
 /// All rows, in memory before they are written.
 #[derive(Debug, Default)]

@@ -113,7 +113,15 @@ impl ValueRow {
             key: step.key.0.clone(),
             title: step.title.clone(),
             kind: step.input.kind(),
-            asks: look.asks,
+            asks: match &step.input {
+                // Its neighbours say already that it is read on the instrument.
+                Input::Setting { .. } => look.asks.replacen("what it shows; it ", "", 1).replacen(
+                    &look.rules.wanted,
+                    &look.rules.wanted.replace(' ', "\u{a0}"),
+                    1,
+                ),
+                _ => look.asks,
+            },
             detail: match step.input {
                 Input::Condition { .. } => step.detail.clone(),
                 _ => String::new(),
