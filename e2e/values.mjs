@@ -1,6 +1,7 @@
 // Several settings on one screen, by keyboard, with the network gone in the middle: each is asked and kept by itself. The
 // check is open already; its path is given.
 import assert from "node:assert/strict";
+import { AxeBuilder } from "@axe-core/playwright";
 import { base, launch, signIn } from "./browser.mjs";
 
 const path = process.argv[2];
@@ -41,6 +42,9 @@ await page.locator("form.values .main-button").click();
 await page.waitForFunction(() => document.querySelectorAll("[data-row]").length === 3);
 assert.equal(await page.locator(".value-row.is-kept").count(), 2);
 await atField("Power");
+
+const looked = await new AxeBuilder({ page }).withTags(["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]).analyze();
+assert.deepEqual(looked.violations.map((one) => `${one.id}: ${one.nodes.map((node) => node.target).join(", ")}`), []);
 
 // The network goes: the same questions, at the same places.
 await bench.setOffline(true);

@@ -4,7 +4,7 @@
 //! a thru without length it is where the ports meet. Raw sweeps are those of an analyzer whose ports match alike, whichever drives.
 
 use super::convert::{Matrix, passing};
-use super::{Complex, NetworkError, Raw, TwoPort, frequency_words, renormalized};
+use super::{Complex, NetworkError, Raw, TwoPort, frequency_words};
 
 /// Line and thru that differ by less than this (as 1 − e^(∓2γl)) from a half wave tell nothing of the port.
 const HALF_WAVE: f64 = 1e-3;
@@ -214,10 +214,4 @@ fn told(
         return Err(NetworkError::Alike { places: frequency_words(alike) });
     }
     Ok(found)
-}
-
-/// As [`renormalized`], of both ports alike: from the impedance of a line to that of the reference.
-#[must_use]
-pub fn from_line(piece: &TwoPort, line: f64, reference: f64) -> TwoPort {
-    renormalized(piece, (line, line), (reference, reference))
 }

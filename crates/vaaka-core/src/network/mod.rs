@@ -15,7 +15,7 @@ pub use convert::{
     Reflection, TwoPort, cascade, deembed, reflection, renormalized, renormalized_one_port,
 };
 pub use kit::{Load, Offset, Standard, offset_delay};
-pub use line::{LineReflect, Reflect, from_line, line_correction, match_correction};
+pub use line::{LineReflect, Reflect, line_correction, match_correction};
 pub use one_port::{OnePort, one_port_terms};
 pub use two_port::{Raw, TwelveTerms, twelve_terms};
 pub use vector::{Cloud, ErrorVector, Ripple, error_vector, ripple};

@@ -125,6 +125,50 @@ fn find<'a>(found: &'a [Characteristic], key: &str) -> &'a Characteristic {
     found.iter().find(|c| c.key == key).unwrap_or_else(|| panic!("no {key}"))
 }
 
+/// Titles of the steps that stand on one screen with each step of the way, itself among them.
+fn screens(plan: &PlanSpec) -> Vec<Vec<String>> {
+    let way = Gauge.way(plan).unwrap();
+    let titles = |steps: &[Step]| steps.iter().map(|step| step.title.clone()).collect();
+    way.iter().map(|step| titles(RunState::together(&way, &step.key))).collect()
+}
+
+/// Settings and conditions stand on one screen where the plan says so, and nothing else does; one alone is a step like any other.
+#[test]
+fn what_is_noted_side_by_side_stands_together() {
+    assert!(screens(&plan()).iter().all(Vec::is_empty), "not where the plan says nothing");
+    let together = with(|settings| settings["together"] = true.into());
+    let shared: Vec<Vec<String>> =
+        screens(&together).into_iter().filter(|screen| !screen.is_empty()).collect();
+    let both = vec!["Unit on the display".to_owned(), "Room temperature".to_owned()];
+    assert_eq!(shared, [both.clone(), both], "from either of the two");
+    let alone = with(|settings| {
+        settings["together"] = true.into();
+        settings["conditions"] = json!([]);
+    });
+    assert!(screens(&alone).iter().all(Vec::is_empty));
+    // Between two screens stands what measures: they do not run together.
+    let way = Gauge.way(&together).unwrap();
+    assert!(RunState::together(&way, &"no such step".into()).is_empty());
+    assert!(way.iter().all(|step| !step.together || !step.input.measures()));
+}
+
+/// In whichever order they are kept, the check goes on behind both and comes to the same.
+#[test]
+fn the_order_on_one_screen_changes_nothing() {
+    let plan = with(|settings| settings["together"] = true.into());
+    let straight = run(&plan, &QUIET).unwrap();
+    let way = Gauge.way(&plan).unwrap();
+    let place = straight.entries.iter().position(|entry| entry.step.0 == "setting-1").unwrap();
+    let mut swapped = straight.clone();
+    swapped.entries.swap(place, place + 1);
+    assert_eq!(Gauge.evaluate(&plan, &swapped).unwrap(), Gauge.evaluate(&plan, &straight).unwrap());
+    // With the second alone the first is still what is asked for.
+    let mut second = RunState { entries: swapped.entries[..=place].to_vec() };
+    assert_eq!(second.next(&way).unwrap().0.key.0, "setting-1");
+    second.entries.push(swapped.entries[place + 1].clone());
+    assert_eq!(second.next(&way).unwrap().0.title, "Make ready");
+}
+
 const QUIET: [&str; 6] = ["101", "401", "402", "404", "403", "102"];
 
 #[test]

@@ -301,3 +301,60 @@ pub async fn keep(
     };
     page(status, &view.page(&state, &mut connection, &signed, None, typed).await?)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use vaaka_core::method::ChoiceWord;
+
+    fn sent(pairs: &[(&str, &str)]) -> SentValues {
+        SentValues::of(
+            pairs.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
+        )
+    }
+
+    #[test]
+    fn a_row_begins_with_its_step() {
+        let key = Uuid::from_u128(7);
+        let found = sent(&[
+            ("typed", "of no row"),
+            ("form_token", "t"),
+            ("step", "setting-1"),
+            ("key", &key.to_string()),
+            ("typed", "2 GHz"),
+            ("step", "setting-2"),
+            ("key", "no key"),
+            ("typed", ""),
+            ("list", "a = b"),
+        ]);
+        let rows: Vec<(&str, Uuid, &str)> =
+            found.rows.iter().map(|row| (row.step.as_str(), row.key, row.typed.as_str())).collect();
+        assert_eq!(rows, [("setting-1", key, "2 GHz"), ("setting-2", Uuid::nil(), "")]);
+        assert!(found.rows.iter().all(|row| row.form_token == "t" && row.repeat == 1));
+        assert_eq!((found.list.as_str(), found.fill), ("a = b", false));
+        assert_eq!(found.as_typed().values["setting-1"], ("2 GHz".to_owned(), None));
+    }
+
+    #[test]
+    fn a_long_list_is_cut_and_a_press_of_its_button_is_seen() {
+        let found = sent(&[("list", &"é".repeat(MOST_LIST + 5)), ("fill", "yes")]);
+        assert_eq!((found.list.chars().count(), found.fill), (MOST_LIST, true));
+    }
+
+    /// A list may write a word in any of its ways; what is offered stands in the field.
+    #[test]
+    fn a_word_is_filled_in_as_it_is_offered() {
+        let word = |word: &str, also: &[&str]| ChoiceWord {
+            word: word.into(),
+            also: also.iter().map(|one| (*one).to_owned()).collect(),
+        };
+        let words = vec![word("linear", &["LIN"]), word("logarithmic", &["log"])];
+        let choice = Input::Choice { name: "the sweep".into(), words };
+        let step = Step::plain("setting-1", "Sweep".into(), String::new(), choice);
+        for (typed, offered) in [(" L i n ", "linear"), ("LOG", "logarithmic"), ("list", "list")] {
+            assert_eq!(as_offered(&step, typed.to_owned()), offered);
+        }
+        let text = Step::plain("a", "A".into(), String::new(), Input::Text { name: "a".into() });
+        assert_eq!(as_offered(&text, "LIN".into()), "LIN");
+    }
+}
