@@ -3,7 +3,7 @@ use rand_chacha::ChaCha8Rng;
 use rstest::rstest;
 
 use super::*;
-use crate::{JcampError, is_spectrum_file, read_jcamp};
+use crate::{is_spectrum_file, read_jcamp};
 
 /// A file of eleven points from 400 to 410 in the packing of its lines.
 fn file(lines: &str) -> String {
