@@ -49,7 +49,7 @@ pub fn routes() -> Vec<Route> {
         write("/handover", Bench, post(round::handover::note)),
         write("/sign-off", Bench, post(round::handover::sign_off)),
         read("/checks/{id}", Bench, get(check::show)),
-        write("/checks/{id}/entries", Bench, post(check::keep).layer(trace())),
+        write("/checks/{id}/entries", Bench, post(check::keep::keep).layer(trace())),
         write("/checks/{id}/values", Bench, post(check::values::keep)),
         write("/checks/{id}/conclude", Bench, post(check::conclude)),
         write("/checks/{id}/void", Bench, post(check::void::void)),

@@ -321,6 +321,8 @@ export function keepHeld(check, signal, goOn) {
 
   // Whether something is just being typed: no page is taken from under it.
   function isBusy() {
+    const rows = [...place.querySelectorAll("[data-row]")];
+    if (rows.length > 0) return rows.some((row) => typedIn(row).trim() !== "");
     const field = place.querySelector("[name=typed]");
     return field !== null && typedIn(field.form).trim() !== "";
   }

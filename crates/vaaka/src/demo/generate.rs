@@ -140,3 +140,65 @@ fn on_duty(index: usize, date: Date, noise: &mut Noise) -> PersonId {
     let week = usize::try_from(date.iso_week_date().week()).unwrap_or(0);
     if noise.chance(0.09) { person(3) } else { person((index + week) % 3) }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::collections::HashSet;
+
+    use vaaka_core::method::{Input, Step, by_key};
+    use vaaka_core::trace::TraceWanted;
+
+    use super::*;
+    use crate::demo::gear::{Gear, Moment};
+    use crate::demo::spectra::read;
+
+    fn everyone() -> impl Iterator<Item = &'static Gear> {
+        let alone = SCALES.iter().chain(&GAUGES).chain(&SPECTROPHOTOMETERS);
+        let cells = hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES);
+        alone.chain(cells).chain(&COATING_GAUGES).chain(&PHOTOMETERS).chain(&ANALYZERS)
+    }
+
+    /// Each answers for a method that there is, with settings of that very method, and no two for one cell.
+    #[test]
+    fn every_player_knows_its_plan() {
+        let mut cells = HashSet::new();
+        for gear in everyone() {
+            let player = gear.family;
+            let method = by_key(player.method_key()).unwrap();
+            let settings = player.settings(gear).unwrap();
+            let schema = settings["schema"].as_str().unwrap();
+            assert!(schema.starts_with(method.key()), "{}: {schema}", gear.tag);
+            assert!(!player.words(gear.unit).is_empty() && !player.remedy().is_empty());
+            let cell = player.cell();
+            assert!(cell.is_none_or(|(_, standards)| !standards.is_empty()), "{}", gear.tag);
+            assert!(cells.insert((gear.tag, cell.map(|(cell, _)| cell))), "{}", gear.tag);
+        }
+        assert!(cells.iter().filter(|(_, cell)| cell.is_some()).count() >= 10);
+    }
+
+    /// Who is asked for traces writes them as the application reads them; nobody else writes any.
+    #[test]
+    fn who_is_asked_for_traces_writes_them() {
+        let wanted = TraceWanted {
+            axis: "frequency".into(),
+            axis_unit: "GHz".into(),
+            channels: vec![],
+            covers: (400.0, 420.0),
+            fewest: 5,
+            largest_step: Some(0.5),
+            impedance: None,
+        };
+        let step = Step::plain("kit-open", "Kit: open".into(), String::new(), Input::Review);
+        let now = Moment { left: 5.0, disturbance: 0.0, error: &|_| 0.0 };
+        for gear in everyone() {
+            let mut noise = Noise::seeded(3);
+            let text = gear.family.trace(gear, (&wanted, &[], &step), &now, &mut noise);
+            let writes = matches!(gear.family.method_key(), "spectrum" | "reflection");
+            assert_eq!(text.is_some(), writes, "{}", gear.tag);
+            if let Some(text) = text {
+                let table = read(&text).unwrap();
+                assert!(table.columns.iter().all(|column| column.len() >= 9), "{}", gear.tag);
+            }
+        }
+    }
+}

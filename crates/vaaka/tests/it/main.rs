@@ -14,6 +14,7 @@ mod demo_world;
 mod durability;
 mod hostile;
 mod migrations;
+mod noticed;
 mod random_runs;
 mod routes;
 mod store;

@@ -172,6 +172,25 @@ async fn readings_that_a_redo_voids_have_used_their_places() {
     assert_eq!(case.used("HB-25").await, before + 4);
 }
 
+/// A check that is voided has worn its block by what was read in it, once.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_void_check_has_used_its_places() {
+    let case = Case::new().await;
+    let before = case.used("HB-25").await;
+    let other = case.used("HB-45").await;
+    let path = case.begin().await;
+    for typed in ["25.4", "25.6"] {
+        case.aino.read(&path, typed).await;
+    }
+    let mut fields = case.aino.get(&path).await.form(&format!("form[action='{path}/void']"));
+    fields.insert("reason".into(), "power was lost".into());
+    for _ in 0..2 {
+        case.aino.post(&format!("{path}/void"), &fields).await;
+    }
+    assert_eq!(case.used("HB-25").await, before + 2);
+    assert_eq!(case.used("HB-45").await, other, "a block that was not read on is not worn");
+}
+
 /// Each cell of the tester stands by itself, on the page, with its own charts.
 #[tokio::test(flavor = "multi_thread")]
 async fn a_failing_cell_leaves_the_other_in_use() {

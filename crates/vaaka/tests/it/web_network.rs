@@ -149,7 +149,7 @@ async fn a_port_is_proven_by_a_piece_that_made_no_part_of_it() {
 }
 
 /// A check up to its settings, which stand on one screen.
-async fn up_to_the_settings(clock: &HandClock, server: &Server) -> (Bench, String, Page) {
+pub async fn up_to_the_settings(clock: &HandClock, server: &Server) -> (Bench, String, Page) {
     let (aino, path) = begun(clock, server, CELL, "V-02").await;
     for _ in 0..6 {
         let page = aino.get(&path).await;
@@ -201,6 +201,42 @@ async fn several_settings_on_one_screen() {
     let wrong = next.hrefs("table.kept a").remove(1);
     let correcting = aino.get(&wrong).await;
     assert!(correcting.find("form.entry.setting").is_some(), "{}", correcting.words("main"));
+}
+
+/// In somebody else's hand nothing is kept and everything typed is told; of a check that is void nothing is kept, either.
+#[tokio::test(flavor = "multi_thread")]
+async fn settings_are_kept_by_whoever_has_the_check_in_hand() {
+    let (clock, server) = with_clock().await;
+    let (aino, path, page) = up_to_the_settings(&clock, &server).await;
+    let count =
+        "SELECT count(*) AS number FROM readings WHERE check_id = (SELECT max(id) FROM checks)";
+    let before = number(&server.database, count).await;
+    let teemu = Bench::signed_in(&server.base, "teemu", "kuiva-kivi-7").await;
+    let seen = teemu.get(&path).await;
+    assert!(seen.find("form.values").is_none(), "it is not theirs to fill in");
+    let token =
+        seen.form(&format!("form[action='{path}/take-over']")).remove("form_token").unwrap();
+    let mut pairs = vec![("form_token", token.as_str())];
+    let keys = page.attributes("form.values [name=key]", "value");
+    for (step, (key, typed)) in
+        ["setting-1", "setting-2", "setting-3"].into_iter().zip(keys.iter().zip(["2", "", "-10"]))
+    {
+        pairs.extend([("step", step), ("key", key.as_str()), ("typed", typed)]);
+    }
+    let refused = teemu.post_pairs(&format!("{path}/values"), &pairs).await;
+    assert_eq!(refused.status, StatusCode::UNPROCESSABLE_ENTITY);
+    let told = refused.words(".step .notice");
+    assert!(told.contains("somebody else has this check in hand"), "{told}");
+    assert!(told.ends_with("What you typed: Start of the sweep 2; Power -10."), "{told}");
+    assert_eq!(number(&server.database, count).await, before);
+    let mut fields = page.form(&format!("form[action='{path}/void']"));
+    fields.insert("reason".into(), "power was lost".into());
+    let voided = aino.post(&format!("{path}/void"), &fields).await;
+    assert_eq!(voided.status, StatusCode::SEE_OTHER, "{}", voided.words("main"));
+    let late = aino.keep_values(&path, &page, &["2", "6", "-10", "1 kHz", "off"]).await;
+    assert_eq!(late.status, StatusCode::CONFLICT, "{}", late.words("main"));
+    assert!(late.words("main").contains("This check is void"), "{}", late.words("main"));
+    assert_eq!(number(&server.database, count).await, before);
 }
 
 /// A list of the instrument's program fills in what it says, and keeps nothing.

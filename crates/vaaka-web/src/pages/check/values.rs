@@ -8,7 +8,9 @@ use vaaka_core::method::{Input, RunState, Step, listed};
 use vaaka_store::entries;
 use vaaka_store::ids::CheckId;
 
-use super::{EntryForm, Outcome, keep_entry};
+use super::ended::not_open;
+use super::keep::{Outcome, keep_entry};
+use super::sent::EntryForm;
 use crate::auth::Address;
 use crate::error::WebError;
 use crate::forms::{PathId, Posted, new_key};
@@ -221,6 +223,21 @@ pub(super) fn fill_in(run: &OpenRun, list: &str, typed: &mut Typed) {
     typed.list_words = Some(words);
 }
 
+/// The words about the whole screen with everything that was typed on it: the page that follows may show no field for it.
+fn with_all_typed(notice: &str, view: &OpenRun, rows: &[EntryForm]) -> String {
+    let words = notice.split(" What you typed").next().unwrap_or(notice);
+    let title =
+        |key: &str| view.steps.iter().find(|step| step.key.0 == key).map(|step| &step.title);
+    let typed = rows.iter().filter(|row| !row.typed.trim().is_empty());
+    let typed: Vec<String> = typed
+        .filter_map(|row| Some(format!("{} {}", title(&row.step)?, row.typed.trim())))
+        .collect();
+    match typed.is_empty() {
+        true => words.to_owned(),
+        false => format!("{words} What you typed: {}.", typed.join("; ")),
+    }
+}
+
 /// One of the words that are offered, where the list writes it in one of its ways.
 fn as_offered(step: &Step, value: String) -> String {
     let Input::Choice { words, .. } = &step.input else { return value };
@@ -288,10 +305,13 @@ pub async fn keep(
     }
     let mut connection = state.store.connection().await?;
     let now = entries::check_now(&connection, CheckId(id)).await?;
-    if let Some(next) = super::not_open(&now.check)? {
+    if let Some(next) = not_open(&now.check)? {
         return Ok(Redirect::to(&next).into_response());
     }
     let view = load(&state, &mut connection, now).await?;
+    if let Some(notice) = &mut typed.notice {
+        *notice = with_all_typed(notice, &view, &sent.rows);
+    }
     let status = match sent.fill {
         true => {
             fill_in(&view, &sent.list, &mut typed);
