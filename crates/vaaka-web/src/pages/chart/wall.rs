@@ -207,7 +207,10 @@ fn card(
     };
     let told = point.filter(|_| standing.is_signal()).and_then(|point| point.told_drift().ok()?);
     Card {
-        ahead: told.and_then(|drift| ahead_words(&drift, &desk.here.zone)),
+        ahead: told
+            .and_then(|drift| ahead_words(&drift, &desk.here.zone))
+            // On a narrow card a share does not part from its mark.
+            .map(|words| words.replace("95 %", "95\u{a0}%")),
         id: stream.id,
         tag: view.instrument.tag.clone(),
         label: stream.label.clone(),
