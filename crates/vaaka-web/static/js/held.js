@@ -273,6 +273,9 @@ export function keepHeld(check, signal, goOn) {
 
   // Several values on one screen: each is asked by itself, and all of them are held as entries of their own.
   function holdRows(form) {
+    // What is found wrong here goes along with the entry that is held, and with no form: the network may be back before it is
+    // set right, and how it was found stays on record all the same.
+    gone = true;
     const rows = [...form.querySelectorAll("[data-row]")];
     const questions = rows.map((row) => {
       row.querySelector(".field-error")?.remove();
@@ -298,7 +301,6 @@ export function keepHeld(check, signal, goOn) {
       say("This device has no room to keep it. Write it down, and enter it when the network is back.");
       return;
     }
-    gone = true;
     draw();
     showNext();
     document.dispatchEvent(new CustomEvent("vaaka:step"));
