@@ -23,7 +23,7 @@ use crate::session::SignedIn;
 use crate::shell::page;
 use crate::state::AppState;
 
-/// Longest list that is read, in bytes.
+/// Longest list that is read, in characters.
 const MOST_LIST: usize = 60_000;
 /// What an address may carry of a list, where somebody was signed out.
 const MOST_IN_ADDRESS: usize = 1_500;
@@ -132,7 +132,15 @@ impl ValueRow {
             unit: step.input.unit().unwrap_or_default().to_owned(),
             rules: look.rules,
             form_key: new_key(),
-            kept: standing.map(|one| (one.reading.typed.clone(), one.reading.id.0)),
+            kept: standing.map(|one| {
+                let (typed, unit) = (&one.reading.typed, step.input.unit().unwrap_or_default());
+                // The unit may have been typed along.
+                let whole = match typed.ends_with(unit) {
+                    true => typed.clone(),
+                    false => format!("{typed} {unit}"),
+                };
+                (whole, one.reading.id.0)
+            }),
             text,
             error,
             first: false,
@@ -159,9 +167,16 @@ impl SentValues {
                 ("list", _) => sent.list = value.chars().take(MOST_LIST).collect(),
                 ("fill", _) => sent.fill = true,
                 ("step", _) => {
-                    sent.rows.push(EntryForm { step: value, repeat: 1, ..EntryForm::default() });
+                    // Two rows without names of their own would be taken for one entry.
+                    let row = EntryForm {
+                        step: value,
+                        repeat: 1,
+                        key: new_key(),
+                        ..EntryForm::default()
+                    };
+                    sent.rows.push(row);
                 }
-                ("key", Some(row)) => row.key = value.parse().unwrap_or_default(),
+                ("key", Some(row)) => row.key = value.parse().unwrap_or(row.key),
                 ("typed", Some(row)) => row.typed = value,
                 _ => {}
             }
@@ -263,13 +278,16 @@ pub async fn keep(
         let lines: Vec<String> =
             typed.map(|row| format!("{}={}", row.step, row.typed.replace('\n', " "))).collect();
         let list = encode(&lines.join("\n"));
-        let next = match list.len() {
-            0 => format!("/checks/{id}"),
-            long if long > MOST_IN_ADDRESS => format!("/checks/{id}"),
-            _ => format!("/checks/{id}?values={list}"),
+        let (next, notice) = match list.len() {
+            1..=MOST_IN_ADDRESS => (
+                format!("/checks/{id}?values={list}"),
+                "You were signed out, so nothing of this is kept yet. Sign in and it is there again.",
+            ),
+            _ => (
+                format!("/checks/{id}"),
+                "You were signed out, so nothing of this is kept. Sign in, and type it again.",
+            ),
         };
-        let notice =
-            "You were signed out, so nothing of this is kept yet. Sign in and it is there again.";
         return sign_in::ask_again(&state, &headers, next, notice.into());
     };
     signed.check_form(&sent.form_token)?;
@@ -349,7 +367,9 @@ mod tests {
         ]);
         let rows: Vec<(&str, Uuid, &str)> =
             found.rows.iter().map(|row| (row.step.as_str(), row.key, row.typed.as_str())).collect();
-        assert_eq!(rows, [("setting-1", key, "2 GHz"), ("setting-2", Uuid::nil(), "")]);
+        assert_eq!(rows[0], ("setting-1", key, "2 GHz"));
+        assert_eq!((rows.len(), rows[1].0, rows[1].2), (2, "setting-2", ""));
+        assert!(rows[1].1 != key && !rows[1].1.is_nil(), "a name of its own: {rows:?}");
         assert!(found.rows.iter().all(|row| row.form_token == "t" && row.repeat == 1));
         assert_eq!((found.list.as_str(), found.fill), ("a = b", false));
         assert_eq!(found.as_typed().values["setting-1"], ("2 GHz".to_owned(), None));
