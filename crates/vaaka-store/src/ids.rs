@@ -45,6 +45,10 @@ ids! {
     LookBackId,
     /// A table that was brought in.
     ImportId,
+    /// A look over everything.
+    TrailLookId,
+    /// A report that is kept.
+    ReportId,
     /// A key of another program.
     KeyId,
     /// A photograph or document.

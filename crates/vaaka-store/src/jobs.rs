@@ -8,7 +8,7 @@ use jiff::Timestamp;
 use serde::{Deserialize, Serialize};
 use vaaka_boxed::boxed;
 
-use crate::ids::{CertificateId, CheckId, PersonId};
+use crate::ids::{CertificateId, CheckId, ImportId, PersonId, ReportId, TrailLookId};
 use crate::schema::jobs;
 use crate::types::At;
 use crate::{StoreError, notices, unreadable};
@@ -17,7 +17,7 @@ use crate::{StoreError, notices, unreadable};
 pub(crate) const FAILED: &str = "job_failed";
 
 /// What is to be done.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(tag = "kind", rename_all = "snake_case")]
 pub enum Work {
     /// Every check that rested on a certificate is evaluated again with its clerical fix.
@@ -32,6 +32,49 @@ pub enum Work {
         /// The check.
         check: CheckId,
     },
+    /// A table that is too large to be read while its page is asked for is read.
+    ReadTable {
+        /// The table.
+        import: ImportId,
+        /// What its columns were said to be.
+        mapping: Mapping,
+    },
+    /// A table that somebody said yes to is brought in.
+    BringIn {
+        /// The table.
+        import: ImportId,
+        /// What its columns were said to be.
+        mapping: Mapping,
+    },
+    /// Everything is looked over.
+    LookOver {
+        /// The look.
+        look: TrailLookId,
+    },
+    /// A report is written.
+    WriteReport {
+        /// The report.
+        report: ReportId,
+    },
+}
+
+/// What the columns of a table were said to be: column, field.
+pub type Mapping = Vec<(String, String)>;
+
+impl Job {
+    /// Whether it is still to be done.
+    #[must_use]
+    pub fn is_open(&self) -> bool {
+        matches!(self.state.as_str(), "waiting" | "running")
+    }
+
+    /// Share that is done, in percent; never all of it before it is over.
+    #[must_use]
+    pub fn percent(&self) -> i32 {
+        let (done, all) = (i64::from(self.done), i64::from(self.total));
+        let percent = (100 * done).checked_div(all).unwrap_or(0);
+        if self.state == "done" { 100 } else { i32::try_from(percent.min(99)).unwrap_or(99) }
+    }
 }
 
 /// A job as it stands.

@@ -4,6 +4,7 @@
 
 mod chart;
 mod check;
+pub mod clerk;
 mod error;
 mod evidence;
 pub mod ids;
@@ -20,6 +21,7 @@ pub mod rows;
 pub mod schema;
 pub mod search;
 mod standard;
+mod turn;
 mod types;
 pub mod worker;
 
@@ -32,7 +34,11 @@ pub use check::{
     attempts, checks, conclude, entries, ladder, outcomes, paper, reactions, traces, voids, wear,
 };
 pub use error::{StoreError, to_word, unreadable_word};
-pub use evidence::{audit, bulk, files, imports, recompute, records, seals, verification};
+pub use evidence::{
+    audit, bulk, files, imports, looking, recompute, records, reports, seals, trail_looks,
+    verification,
+};
+pub(crate) use evidence::{bringing, faults};
 pub use instrument::{adjustments, instrument_changes, instruments, registers, standing};
 pub use person::{keys, notices, people, second_look, sessions, sign_ins, trainings};
 pub(crate) use plan::plan_notices;

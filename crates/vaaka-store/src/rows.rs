@@ -115,6 +115,7 @@ row! { #[doc = "A certified value."] CertifiedValue in certified_values {
     certificate_id: CertificateId, piece: String, nominal: Decimal, certified_value: Decimal,
     expanded_uncertainty: Decimal, coverage_factor: Decimal, unit: String,
     temperature: Option<Decimal>, non_uniformity: Option<Decimal>, class_limit: bool,
+    at_unit: Option<String>,
 } }
 row! { #[doc = "A plan."] Plan in plans {
     id: PlanId, instrument_id: InstrumentId, set_up_id: SetUpId, name: String, method_key: String,

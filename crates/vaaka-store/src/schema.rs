@@ -182,7 +182,7 @@ diesel::table! { certified_values (id) {
     id -> BigInt, certificate_id -> BigInt, piece -> Text, nominal -> Numeric,
     certified_value -> Numeric, expanded_uncertainty -> Numeric, coverage_factor -> Numeric,
     unit -> Text, temperature -> Nullable<Numeric>, non_uniformity -> Nullable<Numeric>,
-    class_limit -> Bool,
+    class_limit -> Bool, at_unit -> Nullable<Text>,
 } }
 diesel::table! { plans (id) {
     id -> BigInt, instrument_id -> BigInt, set_up_id -> BigInt, name -> Text, method_key -> Text,
@@ -355,7 +355,14 @@ diesel::table! { imports (id) {
     id -> BigInt, kind -> Text, file_name -> Text, bytes -> Bytea, sha256 -> Bytea,
     person_id -> BigInt, at -> Timestamptz, state -> Text, lines -> Nullable<Integer>,
     done_at -> Nullable<Timestamptz>, withdrawn_by -> Nullable<BigInt>,
-    withdrawn_at -> Nullable<Timestamptz>, reason -> Text,
+    withdrawn_at -> Nullable<Timestamptz>, reason -> Text, reading -> Nullable<Jsonb>, refused -> Text,
+} }
+diesel::table! { trail_looks (id) {
+    id -> BigInt, asked_by -> BigInt, at -> Timestamptz, look -> Jsonb, finished_at -> Nullable<Timestamptz>,
+} }
+diesel::table! { reports (id) {
+    id -> BigInt, instrument_id -> BigInt, from_day -> Date, until_day -> Date, asked_by -> BigInt,
+    at -> Timestamptz, body -> Nullable<Jsonb>, sha256 -> Nullable<Bytea>, finished_at -> Nullable<Timestamptz>,
 } }
 diesel::table! { earlier_values (id) {
     id -> BigInt, import_id -> BigInt, line -> Integer, instrument_id -> BigInt,
@@ -369,6 +376,9 @@ diesel::table! { program_keys (id) {
 } }
 
 diesel::joinable!(imports -> people (person_id));
+diesel::joinable!(trail_looks -> people (asked_by));
+diesel::joinable!(reports -> people (asked_by));
+diesel::joinable!(reports -> instruments (instrument_id));
 diesel::joinable!(earlier_values -> imports (import_id));
 diesel::joinable!(earlier_values -> instruments (instrument_id));
 diesel::joinable!(sessions -> people (person_id));
@@ -421,6 +431,8 @@ diesel::allow_tables_to_appear_in_same_query!(
     paper_sheets,
     limit_proposals,
     imports,
+    trail_looks,
+    reports,
     program_keys,
     earlier_values,
     people,

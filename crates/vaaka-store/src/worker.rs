@@ -7,13 +7,15 @@ use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use jiff::Timestamp;
 use vaaka_boxed::boxed;
 
+use crate::clerk::Clerk;
 use crate::ids::PersonId;
 use crate::jobs::{COLUMNS, FAILED, Job, Work};
-use crate::types::At;
-use crate::{StoreError, conclude, countersigning, culprits, notices, unreadable};
+use crate::turn::{self, LEASE_SECONDS};
+use crate::{
+    StoreError, bringing, conclude, countersigning, culprits, notices, reports, trail_looks,
+    unreadable,
+};
 
-/// For how long whoever took a job is believed to be at it, in seconds; it says so again with each piece.
-const LEASE_SECONDS: f64 = 30.0;
 /// Pieces that are done before another job has its turn.
 const PIECES: usize = 20;
 /// Times in a row that a part may go wrong before the job waits for a person.
@@ -24,9 +26,13 @@ const MOST_ATTEMPTS: i32 = 5;
 /// # Errors
 /// [`StoreError`] of the database; what goes wrong in a job is written at it, and it is tried again.
 #[boxed]
-pub async fn work(connection: &mut AsyncPgConnection, now: Timestamp) -> Result<bool, StoreError> {
+pub async fn work(
+    connection: &mut AsyncPgConnection,
+    clerk: &dyn Clerk,
+    now: Timestamp,
+) -> Result<bool, StoreError> {
     let Some(mut job) = take(connection).await? else { return Ok(false) };
-    match part(connection, &mut job, now).await {
+    match part(connection, clerk, &mut job, now).await {
         Ok(()) => Ok(true),
         // Another process took it over meanwhile: it is at it, and nothing is wrong.
         Err(StoreError::Busy) => Ok(false),
@@ -58,12 +64,6 @@ pub async fn work(connection: &mut AsyncPgConnection, now: Timestamp) -> Result<
 struct State {
     #[diesel(sql_type = Text)]
     state: String,
-}
-
-#[derive(QueryableByName)]
-struct Lease {
-    #[diesel(sql_type = Timestamptz)]
-    leased_until: At,
 }
 
 /// Leads hear of what does not go on by itself.
@@ -101,6 +101,7 @@ async fn take(connection: &mut AsyncPgConnection) -> Result<Option<Job>, StoreEr
 
 async fn part(
     connection: &mut AsyncPgConnection,
+    clerk: &dyn Clerk,
     job: &mut Job,
     now: Timestamp,
 ) -> Result<(), StoreError> {
@@ -111,12 +112,50 @@ async fn part(
             let taken = &*job;
             connection
                 .transaction(async |connection| {
-                    let lease = said(connection, taken, Some(check.0)).await?;
+                    let lease = turn::said(connection, taken, Some(check.0), 1).await?;
                     culprits::say(connection, check, now).await?;
                     // One that failed before is made good by this one: nothing waits for a person.
                     let over_at = notices::Over::At(FAILED, &taken.path);
                     notices::end(connection, over_at, by, now).await?;
-                    over(connection, taken.id, lease).await
+                    turn::over(connection, taken.id, lease).await
+                })
+                .await
+        }
+        Work::ReadTable { import, mapping } => {
+            bringing::read(connection, clerk, job, (import, &mapping)).await
+        }
+        Work::BringIn { import, mapping } => {
+            bringing::bring_in(connection, clerk, job, (import, &mapping), now).await
+        }
+        Work::WriteReport { report } => {
+            let report = reports::by_id(connection, report).await?;
+            let body = turn::beating(connection, job, clerk.write_report(&report, now)).await?;
+            let taken = &*job;
+            connection
+                .transaction(async |connection| {
+                    let lease = turn::said(connection, taken, None, 1).await?;
+                    reports::keep(connection, &report, body, (by, now)).await?;
+                    turn::over(connection, taken.id, lease).await
+                })
+                .await
+        }
+        Work::LookOver { look } => {
+            let taken = &*job;
+            // One snapshot a part: what is compared with each other is of one moment.
+            connection
+                .build_transaction()
+                .repeatable_read()
+                .run(async |connection| {
+                    let lease = turn::said(connection, taken, None, 0).await?;
+                    let (looking, done) = trail_looks::go_on(connection, look, (by, now)).await?;
+                    let done = i32::try_from(done).unwrap_or(i32::MAX);
+                    let held = Job { leased_until: Some(lease), ..taken.clone() };
+                    let lease = turn::said(connection, &held, None, done).await?;
+                    if looking.is_over() {
+                        return turn::over(connection, taken.id, lease).await;
+                    }
+                    let held = Job { leased_until: Some(lease), ..held };
+                    turn::give_back(connection, &held, taken.place).await
                 })
                 .await
         }
@@ -126,7 +165,7 @@ async fn part(
                 let taken = &*job;
                 let lease = connection
                     .transaction(async |connection| {
-                        let lease = said(connection, taken, Some(check.0)).await?;
+                        let lease = turn::said(connection, taken, Some(check.0), 1).await?;
                         conclude::amend(connection, *check, (from, to), by, now).await?;
                         Ok::<_, StoreError>(lease)
                     })
@@ -136,67 +175,16 @@ async fn part(
             // At the end it is looked through once more from the beginning, for what was concluded meanwhile.
             if !next.is_empty() || job.place > 0 {
                 let place = next.last().map_or(0, |check| check.0);
-                return give_back(connection, job, place).await;
+                return turn::give_back(connection, job, place).await;
             }
             let taken = &*job;
             connection
                 .transaction(async |connection| {
-                    let lease = said(connection, taken, None).await?;
+                    let lease = turn::said(connection, taken, None, 0).await?;
                     countersigning::carried_through(connection, (from, to), (by, now)).await?;
-                    over(connection, taken.id, lease).await
+                    turn::over(connection, taken.id, lease).await
                 })
                 .await
         }
     }
-}
-
-/// Says that somebody is at it, and with a piece how far it has come: first of all in the transaction of what is done, so
-/// that the row of the job is locked meanwhile and whoever lost it does nothing twice. Gives the new lease.
-async fn said(
-    connection: &mut AsyncPgConnection,
-    job: &Job,
-    piece: Option<i64>,
-) -> Result<At, StoreError> {
-    let query = "UPDATE jobs SET attempts = 0, trouble = NULL, place = COALESCE($3, place),
-         done = CASE WHEN $3 IS NULL THEN done ELSE done + 1 END,
-         total = GREATEST(total, CASE WHEN $3 IS NULL THEN done ELSE done + 1 END),
-         leased_until = clock_timestamp() + make_interval(secs => $4)
-         WHERE id = $1 AND leased_until = $2 RETURNING leased_until";
-    let lease: Option<Lease> = diesel::sql_query(query)
-        .bind::<BigInt, _>(job.id)
-        .bind::<Nullable<Timestamptz>, _>(job.leased_until)
-        .bind::<Nullable<BigInt>, _>(piece)
-        .bind::<Double, _>(LEASE_SECONDS)
-        .load(connection)
-        .await?
-        .pop();
-    lease.map(|lease| lease.leased_until).ok_or(StoreError::Busy)
-}
-
-/// Lets another job have its turn.
-async fn give_back(
-    connection: &mut AsyncPgConnection,
-    job: &Job,
-    place: i64,
-) -> Result<(), StoreError> {
-    let query = "UPDATE jobs SET state = 'waiting', leased_until = NULL, place = $3,
-         turn_at = clock_timestamp() WHERE id = $1 AND leased_until = $2";
-    diesel::sql_query(query)
-        .bind::<BigInt, _>(job.id)
-        .bind::<Nullable<Timestamptz>, _>(job.leased_until)
-        .bind::<BigInt, _>(place)
-        .execute(connection)
-        .await?;
-    Ok(())
-}
-
-async fn over(connection: &mut AsyncPgConnection, id: i64, lease: At) -> Result<(), StoreError> {
-    let query = "UPDATE jobs SET state = 'done', done = total, leased_until = NULL,
-         finished_at = clock_timestamp() WHERE id = $1 AND leased_until = $2";
-    diesel::sql_query(query)
-        .bind::<BigInt, _>(id)
-        .bind::<Timestamptz, _>(lease)
-        .execute(connection)
-        .await?;
-    Ok(())
 }

@@ -1,8 +1,7 @@
 //! What every handler has at hand.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, RwLock};
-use std::time::Instant;
+use std::sync::{Arc, RwLock};
 
 use jiff::Timestamp;
 use jiff::civil::Date;
@@ -11,7 +10,6 @@ use tokio::sync::watch;
 use vaaka_core::method::{self, Method, PlanSpec, Purpose, Step};
 use vaaka_store::ids::{CertificateId, PlanVersionId};
 use vaaka_store::plans::{self, PlanView};
-use vaaka_store::verification::{Progress, Verification};
 use vaaka_store::{Connection, Store};
 
 use crate::clock::Clock;
@@ -42,23 +40,6 @@ pub struct AppState {
     ways: Arc<RwLock<HashMap<WayKey, Arc<Way>>>>,
     conditions: Arc<RwLock<HashMap<PlanVersionId, Conditions>>>,
     closing: Arc<watch::Sender<bool>>,
-    /// The look over the audit trail that runs or ran last.
-    pub(crate) look: Arc<Mutex<Option<Look>>>,
-}
-
-/// A look over the audit trail: one at a time in a process, and one in the database.
-#[derive(Debug, Clone)]
-pub(crate) struct Look {
-    /// How far it is.
-    pub progress: Arc<Progress>,
-    /// When somebody last asked for it.
-    pub asked: Instant,
-    /// Who began it.
-    pub by: String,
-    /// When.
-    pub at: Timestamp,
-    /// What it found, or why it ended.
-    pub found: Option<Result<Verification, String>>,
 }
 
 /// The conditions that a plan version asks for: key of the step, name with unit.
@@ -92,7 +73,6 @@ impl AppState {
             ways: Arc::default(),
             conditions: Arc::default(),
             closing,
-            look: Arc::default(),
         }
     }
 

@@ -399,7 +399,7 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let background = [
         tokio::spawn(sweep_sessions(store.clone())),
         tokio::spawn(seal_audit(store.clone(), clock.clone(), serve.seal_log.clone())),
-        tokio::spawn(work_off(store.clone(), clock.clone())),
+        tokio::spawn(work_off(state.clone(), clock.clone())),
         tokio::spawn(empty_outbox(store, clock, outgoing)),
     ];
     let served = vaaka_web::serve(listener, state, stop_signal()).await;
@@ -455,13 +455,13 @@ async fn seal_audit(store: Store, clock: Arc<dyn Clock>, log: Option<std::path::
 }
 
 /// Does long work in parts, beside the requests; several processes of one database share it.
-async fn work_off(store: Store, clock: Arc<dyn Clock>) {
+async fn work_off(state: AppState, clock: Arc<dyn Clock>) {
     let mut every = tokio::time::interval(Duration::from_secs(1));
     loop {
         every.tick().await;
         loop {
-            let worked = match store.connection().await {
-                Ok(mut connection) => worker::work(&mut connection, clock.now()).await,
+            let worked = match state.store.connection().await {
+                Ok(mut connection) => worker::work(&mut connection, &state, clock.now()).await,
                 Err(error) => Err(error),
             };
             match worked {

@@ -543,6 +543,44 @@ async fn lock(
     Ok((stream, segment))
 }
 
+/// What is kept of limits that are frozen.
+fn baseline_of(
+    new: &Freeze,
+    segment: SegmentId,
+    (person, at): (PersonId, Timestamp),
+) -> Result<Baseline, StoreError> {
+    let center = match new.design.level {
+        vaaka_core::chart::Level::Frozen { center_line } => center_line,
+        vaaka_core::chart::Level::AfterAdjustment { target, .. } => target,
+    };
+    let (first, last) = new.period.unwrap_or((at, at));
+    let second = new.countersigned.as_ref().filter(|second| !second.alone);
+    Ok(Baseline {
+        segment_id: segment,
+        name: new.name.clone(),
+        first_at: At(first),
+        last_at: At(last),
+        points: i32::try_from(new.points).map_err(unreadable)?,
+        center_line: center,
+        lower_control_limit: center - new.design.below,
+        upper_control_limit: center + new.design.above,
+        sigma: new.design.sigma,
+        multiplier: new.design.multiplier,
+        sigma_source: to_word(&new.sigma_source)?,
+        mean_moving_range: new.mean_moving_range,
+        frozen_by: person,
+        frozen_at: At(at),
+        reason: new.reason.clone(),
+        basis: to_word(&new.design.basis)?,
+        excluded: i32::try_from(new.excluded).map_err(unreadable)?,
+        review_due_at: new.review_due.map(At),
+        shown: serde_json::to_value(&new.shown).map_err(unreadable)?,
+        countersigned_by: second.map(|second| second.by),
+        countersigned_reason: second.map(|second| second.reason.clone()),
+        alone: new.countersigned.as_ref().is_some_and(|second| second.alone),
+    })
+}
+
 /// Freezes limits. A segment without limits gets them from its start, and its points are replayed; where
 /// there were limits before, a new segment begins, because what was judged stays judged.
 ///
@@ -611,39 +649,11 @@ pub async fn freeze(
                     .await?;
                 opened.id
             };
-            let center = match new.design.level {
-                vaaka_core::chart::Level::Frozen { center_line } => center_line,
-                vaaka_core::chart::Level::AfterAdjustment { target, .. } => target,
-            };
-            let (first, last) = new.period.unwrap_or((at, at));
-            let second = new.countersigned.as_ref().filter(|second| !second.alone);
             diesel::insert_into(baselines::table)
-                .values(Baseline {
-                    segment_id: segment,
-                    name: new.name.clone(),
-                    first_at: At(first),
-                    last_at: At(last),
-                    points: i32::try_from(new.points).map_err(unreadable)?,
-                    center_line: center,
-                    lower_control_limit: center - new.design.below,
-                    upper_control_limit: center + new.design.above,
-                    sigma: new.design.sigma,
-                    multiplier: new.design.multiplier,
-                    sigma_source: source,
-                    mean_moving_range: new.mean_moving_range,
-                    frozen_by: person,
-                    frozen_at: At(at),
-                    reason: new.reason.clone(),
-                    basis: to_word(&new.design.basis)?,
-                    excluded: i32::try_from(new.excluded).map_err(unreadable)?,
-                    review_due_at: new.review_due.map(At),
-                    shown: serde_json::to_value(&new.shown).map_err(unreadable)?,
-                    countersigned_by: second.map(|second| second.by),
-                    countersigned_reason: second.map(|second| second.reason.clone()),
-                    alone: new.countersigned.as_ref().is_some_and(|second| second.alone),
-                })
+                .values(baseline_of(new, segment, (person, at))?)
                 .execute(connection)
                 .await?;
+            let second = new.countersigned.as_ref().filter(|second| !second.alone);
             if in_place {
                 replay::these(connection, vec![stream.id]).await?;
             }

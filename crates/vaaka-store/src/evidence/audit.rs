@@ -75,6 +75,14 @@ impl AuditEntry {
         entry
     }
 
+    /// Whether it is what it was when it was written, and the next one after sequence and hash of the one before.
+    #[must_use]
+    pub fn follows(&self, previous: Option<(i32, &[u8])>) -> bool {
+        self.previous_hash.as_deref() == previous.map(|(_, hash)| hash)
+            && self.sequence == previous.map_or(1, |(sequence, _)| sequence + 1)
+            && self.hash == self.expected_hash()
+    }
+
     /// SHA-256 over the fields, each with its length before it so that none runs into the next.
     #[must_use]
     pub fn expected_hash(&self) -> Vec<u8> {
@@ -189,15 +197,12 @@ pub async fn read_chain(
 /// The sequence of the first entry that does not follow from the one before, if any.
 #[must_use]
 pub fn first_break(entries: &[AuditEntry]) -> Option<i32> {
-    let mut previous: Option<&AuditEntry> = None;
-    for (index, entry) in entries.iter().enumerate() {
-        let follows = entry.previous_hash.as_deref() == previous.map(|entry| entry.hash.as_slice())
-            && usize::try_from(entry.sequence).is_ok_and(|sequence| sequence == index + 1)
-            && entry.hash == entry.expected_hash();
-        if !follows {
+    let mut previous: Option<(i32, &[u8])> = None;
+    for entry in entries {
+        if !entry.follows(previous) {
             return Some(entry.sequence);
         }
-        previous = Some(entry);
+        previous = Some((entry.sequence, &entry.hash));
     }
     None
 }

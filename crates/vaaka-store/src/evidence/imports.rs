@@ -3,9 +3,10 @@
 use std::collections::HashSet;
 
 use diesel::prelude::*;
-use diesel::sql_types::{Array, BigInt, Integer, Numeric, Text, Timestamptz};
+use diesel::sql_types::{Array, BigInt, Bool, Integer, Numeric, Text, Timestamptz};
 use diesel_async::{AsyncConnection, AsyncPgConnection, RunQueryDsl};
 use rust_decimal::Decimal;
+use serde::{Deserialize, Serialize};
 use serde_json::json;
 use sha2::{Digest, Sha256};
 use vaaka_boxed::boxed;
@@ -13,6 +14,7 @@ use vaaka_boxed::boxed;
 use crate::audit::{self, Happening};
 use crate::ids::{ImportId, InstrumentId, PersonId, SetUpId};
 use crate::instrument_changes::{self, InstrumentFields};
+use crate::jobs::{self, Mapping, Work};
 use crate::rows::Stream;
 use crate::schema::{earlier_values, imports, people};
 use crate::standard_changes::{self, NewLot, StandardFields};
@@ -33,8 +35,27 @@ pub struct Import {
     pub bytes: Vec<u8>,
     /// Who brought it.
     pub person_id: PersonId,
-    /// Looked at, done, withdrawn.
+    /// Looked at, coming, done, withdrawn.
     pub state: String,
+    /// What reading it found, where it is too large to be read while its page is asked for: [`Kept`].
+    pub reading: Option<serde_json::Value>,
+    /// Why it did not come in, where it did not.
+    pub refused: String,
+}
+
+/// What reading a table found, with what its columns were said to be.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+pub struct Kept {
+    /// What the columns were said to be.
+    pub mapping: Mapping,
+    /// What its page shows.
+    pub shown: serde_json::Value,
+}
+
+/// The page of a table, under which its jobs stand.
+#[must_use]
+pub fn path(id: ImportId) -> String {
+    format!("/import/{id}")
 }
 
 /// A table that was brought in, without its bytes.
@@ -114,8 +135,92 @@ pub async fn by_id(connection: &mut AsyncPgConnection, id: ImportId) -> Result<I
             imports::bytes,
             imports::person_id,
             imports::state,
+            imports::reading,
+            imports::refused,
         ))
         .first(connection)
+        .await?)
+}
+
+/// Asks for a table to be read, its columns being what was said of them, unless that is under way.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn ask_to_read(
+    connection: &mut AsyncPgConnection,
+    id: ImportId,
+    mapping: &[(String, String)],
+    by: By,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            audit::hold(connection, &chain(id)).await?;
+            if jobs::of(connection, &path(id)).await?.is_some_and(|job| job.is_open()) {
+                return Ok(());
+            }
+            let work = Work::ReadTable { import: id, mapping: mapping.to_vec() };
+            jobs::ask(connection, work, (&path(id), 1), (by.person, by.at)).await
+        })
+        .await
+}
+
+/// Keeps what reading a table found, inside the transaction of its job.
+pub(crate) async fn keep_reading(
+    connection: &mut AsyncPgConnection,
+    id: ImportId,
+    kept: &Kept,
+) -> Result<(), StoreError> {
+    diesel::update(imports::table.find(id))
+        .filter(imports::state.eq("looked_at"))
+        .set(imports::reading.eq(serde_json::to_value(kept).map_err(crate::unreadable)?))
+        .execute(connection)
+        .await?;
+    Ok(())
+}
+
+/// Asks for a table to be brought in by a job: it is coming from now on.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `imports_state` when somebody asked for it already.
+#[boxed]
+pub async fn ask_to_bring_in(
+    connection: &mut AsyncPgConnection,
+    id: ImportId,
+    (count, mapping): (usize, &[(String, String)]),
+    by: By,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            let changed = diesel::update(imports::table.find(id))
+                .filter(imports::state.eq("looked_at"))
+                .set((imports::state.eq("coming"), imports::refused.eq("")))
+                .execute(connection)
+                .await?;
+            if changed == 0 {
+                return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
+            }
+            let work = Work::BringIn { import: id, mapping: mapping.to_vec() };
+            jobs::ask(connection, work, (&path(id), count), (by.person, by.at)).await
+        })
+        .await
+}
+
+/// Tables that are coming in, and those of a person that did not: id, name of the file, kind, state, why not.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn under_way(
+    connection: &mut AsyncPgConnection,
+    person: PersonId,
+) -> Result<Vec<(ImportId, String, String, String, String)>, StoreError> {
+    let not = imports::person_id.eq(person).and(imports::refused.ne(""));
+    Ok(imports::table
+        .filter(imports::state.eq("coming").or(imports::state.eq("looked_at").and(not)))
+        .order(imports::id.desc())
+        .select((imports::id, imports::file_name, imports::kind, imports::state, imports::refused))
+        .load(connection)
         .await?)
 }
 
@@ -127,7 +232,7 @@ pub async fn by_id(connection: &mut AsyncPgConnection, id: ImportId) -> Result<I
 pub async fn done(connection: &mut AsyncPgConnection) -> Result<Vec<ImportBrief>, StoreError> {
     Ok(imports::table
         .inner_join(people::table)
-        .filter(imports::state.ne("looked_at"))
+        .filter(imports::state.eq_any(["done", "withdrawn"]))
         .order(imports::id.desc())
         .select((
             imports::id,
@@ -224,66 +329,139 @@ pub async fn bring_in(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
-            let changed = diesel::update(imports::table.find(import.id))
-                .filter(imports::state.eq("looked_at"))
-                .set((
-                    imports::state.eq("done"),
-                    imports::lines.eq(i32::try_from(count).map_err(crate::unreadable)?),
-                    imports::done_at.eq(At(by.at)),
-                ))
-                .execute(connection)
-                .await?;
-            if changed == 0 {
-                return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
-            }
             match lines {
-                Lines::Instruments(found) => {
-                    for one in found {
-                        instrument_changes::register(connection, &one.tag, &one.fields, by).await?;
-                    }
-                }
-                Lines::Standards(found) => {
-                    for one in found {
-                        let fields = StandardFields {
-                            tag: &one.tag,
-                            name: &one.name,
-                            kind: &one.kind,
-                            location: &one.location,
-                        };
-                        let id = standard_changes::register(connection, fields, by).await?;
-                        standard_changes::add_lot_quietly(connection, id, one.lot, by).await?;
-                    }
-                    certificate_reviews::tell_of_many(connection, by).await?;
-                }
                 Lines::History(found) => {
-                    // Two tables with the same values, brought in at one moment, follow each other.
-                    diesel::sql_query("SELECT pg_advisory_xact_lock(7817)")
-                        .execute(connection)
+                    insert_values(connection, import.id, &found).await?;
+                    none_twice(connection, found.iter().map(|value| &value.place), import.id)
                         .await?;
-                    let known = known(connection, found.iter().map(|value| &value.place)).await?;
-                    if found.iter().any(|value| known.contains(&(value.place.clone(), value.at))) {
-                        return Err(StoreError::Conflict {
-                            constraint: "earlier_values_place".to_owned(),
-                        });
-                    }
-                    for chunk in found.chunks(20_000) {
-                        insert_values(connection, import.id, chunk).await?;
-                    }
                 }
+                others => register(connection, others, by).await?,
             }
-            let happening = Happening {
-                chain: &chain(import.id),
-                at: by.at,
-                person: Some(by.person),
-                action: "table_brought_in",
-                detail: json!({
-                    "kind": import.kind, "file": import.file_name, "lines": count,
-                    "sha256": hex(&Sha256::digest(&import.bytes)), "columns": mapping,
-                }),
-            };
-            audit::record(connection, &happening).await
+            enter(connection, import, "looked_at", (count, mapping), by).await
         })
         .await
+}
+
+/// Writes instruments or standards into their registers.
+pub(crate) async fn register(
+    connection: &mut AsyncPgConnection,
+    lines: Lines,
+    by: By,
+) -> Result<(), StoreError> {
+    match lines {
+        Lines::Instruments(found) => {
+            for one in found {
+                instrument_changes::register(connection, &one.tag, &one.fields, by).await?;
+            }
+        }
+        Lines::Standards(found) => {
+            for one in found {
+                let fields = StandardFields {
+                    tag: &one.tag,
+                    name: &one.name,
+                    kind: &one.kind,
+                    location: &one.location,
+                };
+                let id = standard_changes::register(connection, fields, by).await?;
+                standard_changes::add_lot_quietly(connection, id, one.lot, by).await?;
+            }
+            certificate_reviews::tell_of_many(connection, by).await?;
+        }
+        Lines::History(_) => {}
+    }
+    Ok(())
+}
+
+/// That no value of a table which is about to be in use is in use already, until the transaction ends: two tables with the
+/// same values, brought in at one moment, follow each other.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `earlier_values_place`.
+pub(crate) async fn none_twice<'a>(
+    connection: &mut AsyncPgConnection,
+    places: impl Iterator<Item = &'a Place>,
+    import: ImportId,
+) -> Result<(), StoreError> {
+    #[derive(QueryableByName)]
+    struct Twice {
+        #[diesel(sql_type = Bool)]
+        twice: bool,
+    }
+    diesel::sql_query("SELECT pg_advisory_xact_lock(7817)").execute(connection).await?;
+    let instruments: HashSet<InstrumentId> = places.map(|place| place.instrument).collect();
+    let found: Twice = diesel::sql_query(
+        "SELECT EXISTS (SELECT FROM earlier_values n JOIN earlier_values o USING (instrument_id, set_up_id,
+             characteristic_key, measured_at) JOIN imports i ON i.id = o.import_id
+         WHERE n.import_id = $1 AND o.import_id <> $1 AND i.state = 'done'
+             AND o.instrument_id = ANY($2)) AS twice",
+    )
+    .bind::<BigInt, _>(import)
+    .bind::<Array<BigInt>, _>(instruments.into_iter().collect::<Vec<_>>())
+    .get_result(connection)
+    .await?;
+    match found.twice {
+        true => Err(StoreError::Conflict { constraint: "earlier_values_place".to_owned() }),
+        false => Ok(()),
+    }
+}
+
+/// Says that a table is in.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `imports_state` when it is not in the state that it comes from.
+pub(crate) async fn enter(
+    connection: &mut AsyncPgConnection,
+    import: &Import,
+    from: &str,
+    (count, mapping): (usize, &[(String, String)]),
+    by: By,
+) -> Result<(), StoreError> {
+    let changed = diesel::update(imports::table.find(import.id))
+        .filter(imports::state.eq(from))
+        .set((
+            imports::state.eq("done"),
+            imports::lines.eq(i32::try_from(count).map_err(crate::unreadable)?),
+            imports::done_at.eq(At(by.at)),
+            imports::refused.eq(""),
+        ))
+        .execute(connection)
+        .await?;
+    if changed == 0 {
+        return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
+    }
+    let happening = Happening {
+        chain: &chain(import.id),
+        at: by.at,
+        person: Some(by.person),
+        action: "table_brought_in",
+        detail: json!({
+            "kind": import.kind, "file": import.file_name, "lines": count,
+            "sha256": hex(&Sha256::digest(&import.bytes)), "columns": mapping,
+        }),
+    };
+    audit::record(connection, &happening).await
+}
+
+/// Says that a table that was coming did not come in, and why; nothing of it is left.
+pub(crate) async fn send_back(
+    connection: &mut AsyncPgConnection,
+    id: ImportId,
+    words: &str,
+) -> Result<(), StoreError> {
+    diesel::delete(earlier_values::table)
+        .filter(earlier_values::import_id.eq(id))
+        .execute(connection)
+        .await?;
+    diesel::update(imports::table.find(id))
+        .filter(imports::state.eq("coming"))
+        .set((
+            imports::state.eq("looked_at"),
+            imports::refused.eq(words),
+            imports::reading.eq(None::<serde_json::Value>),
+        ))
+        .execute(connection)
+        .await?;
+    Ok(())
 }
 
 fn hex(bytes: &[u8]) -> String {
@@ -291,7 +469,7 @@ fn hex(bytes: &[u8]) -> String {
 }
 
 /// One statement for many lines: an array a column.
-async fn insert_values(
+pub(crate) async fn insert_values(
     connection: &mut AsyncPgConnection,
     import: ImportId,
     values: &[EarlierValue],

@@ -86,11 +86,23 @@ pub async fn certified_pieces(
 pub fn pieces(rows: Vec<CertifiedValue>) -> Result<Vec<CertifiedPiece>, StoreError> {
     let mut found: Vec<CertifiedPiece> = Vec::new();
     for row in rows {
-        let at = row
-            .temperature
-            .map(|temperature| ValueAt { temperature, certified_value: row.certified_value });
+        let at = row.temperature.map(|temperature| ValueAt {
+            temperature,
+            certified_value: row.certified_value,
+            expanded_uncertainty: Some(row.expanded_uncertainty),
+        });
         if let Some(known) = found.iter_mut().find(|piece| piece.tag == row.piece) {
-            known.by_temperature.extend(at);
+            known.by_temperature.extend(at.map(|at| {
+                ValueAt {
+                    // With the factor of the piece, so that one factor holds for all of its table.
+                    expanded_uncertainty: (!row.coverage_factor.is_zero() && !row.class_limit)
+                        .then(|| {
+                            row.expanded_uncertainty * known.coverage_factor / row.coverage_factor
+                        })
+                        .or(at.expanded_uncertainty),
+                    ..at
+                }
+            }));
             continue;
         }
         found.push(CertifiedPiece {
@@ -103,6 +115,7 @@ pub fn pieces(rows: Vec<CertifiedValue>) -> Result<Vec<CertifiedPiece>, StoreErr
             class_limit: row.class_limit,
             non_uniformity: row.non_uniformity,
             by_temperature: at.into_iter().collect(),
+            at_unit: row.at_unit,
         });
     }
     for piece in &mut found {

@@ -11,6 +11,7 @@ pub mod instrument;
 pub mod offline;
 pub mod people;
 pub mod plan;
+mod progress;
 pub mod round;
 pub mod standard;
 

@@ -310,6 +310,7 @@ pub fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         hysteresis_limit,
         range_limit: None,
         pause_seconds: plan.pause_seconds,
+        points_together: false,
         around: Around {
             settings: plan
                 .settings

@@ -321,6 +321,7 @@ pub fn blocks(world: &mut World, first: Date, today: Date) -> Result<(), AppErro
             coverage_factor: Decimal::TWO,
             unit: "HRC".to_owned(),
             temperature: None,
+            at_unit: None,
             non_uniformity: Some(decimal(places)?),
             class_limit: false,
         });

@@ -138,6 +138,7 @@ impl Bench {
                 proposal.typed.clone_from(&word.word);
             }
             Input::Text { .. } => proposal.typed = "as delivered".to_owned(),
+            Input::File { .. } => proposal.typed = "picture.jpg".to_owned(),
             Input::Count { .. } => proposal.typed = "1".to_owned(),
             Input::WaitStart { .. } | Input::Review => {}
             Input::WaitOver { start, .. } => {

@@ -775,6 +775,7 @@ fn standard(
             coverage_factor: Decimal::TWO,
             unit: shelf.unit.to_owned(),
             temperature: optional(temperature)?,
+            at_unit: None,
             non_uniformity: optional(not_uniform)?,
             class_limit: false,
         });

@@ -134,6 +134,7 @@ pub fn standards(world: &mut World, first: Date) -> Result<(), AppError> {
                 coverage_factor: Decimal::TWO,
                 unit: set.unit.to_owned(),
                 temperature: None,
+                at_unit: None,
                 non_uniformity: None,
                 class_limit: false,
             });

@@ -290,6 +290,7 @@ fn blocks(world: &mut World, first: Date, request: &Request) -> Result<Vec<Regis
                     coverage_factor: Decimal::TWO,
                     unit: "mm".to_owned(),
                     temperature: None,
+                    at_unit: None,
                     non_uniformity: None,
                     class_limit: false,
                 });

@@ -318,7 +318,7 @@ async fn a_lead_looks_over_everything() {
         crate::web_chart_room::post(&ilma, "/audit/verify", &[("known", "the last one")]).await;
     assert!(odd.words("#known-error").contains("number of the seal"), "{}", odd.text);
     assert_eq!(odd.attribute("#known", "value").as_deref(), Some("the last one"));
-    let found = ilma.look_over().await;
+    let found = ilma.look_over(&server).await;
     assert!(found.contains("Unbroken."), "{found}");
     assert!(found.contains("results computed again"), "{found}");
     // A result that does not come of its readings, with its evidence forged alike, is named by the computation.
@@ -330,7 +330,7 @@ async fn a_lead_looks_over_everything() {
          WHERE e.relation = 'characteristics' AND e.row_key = c.id::text AND c.id = (SELECT min(id) FROM characteristics)",
     )
     .await;
-    let found = ilma.look_over().await;
+    let found = ilma.look_over(&server).await;
     assert!(found.contains("is not what its readings come to"), "{found}");
 }
 

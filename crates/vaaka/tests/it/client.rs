@@ -323,22 +323,6 @@ impl Bench {
         Self::page(request.form(fields).send().await.unwrap()).await
     }
 
-    /// Looks over the whole audit trail, as a lead; gives what the page says at the end.
-    pub async fn look_over(&self) -> String {
-        let page = self.get("/audit").await;
-        let mut fields = page.form("form[action='/audit/verify']");
-        fields.insert("known".into(), String::new());
-        let begun = self.post("/audit/verify", &fields).await;
-        assert_eq!(begun.status, StatusCode::SEE_OTHER, "{}", begun.text);
-        loop {
-            // The page itself waits a moment for what runs.
-            let page = self.get("/audit").await;
-            if page.find("progress").is_none() {
-                return page.words("main");
-            }
-        }
-    }
-
     pub async fn follow(&self, page: Page) -> Page {
         assert_eq!(page.status, StatusCode::SEE_OTHER, "{}", page.text);
         self.get(&page.location.unwrap()).await

@@ -92,7 +92,7 @@ async fn a_missed_check_stays_missed_and_says_why() {
     assert!(twice.text.contains("said why a moment ago"), "what was said stands: {}", twice.text);
     let table = aino.get("/export/missed.json?from=2026-10-20&to=2026-11-24").await;
     assert!(table.text.contains("was flooded"), "{}", table.text);
-    assert!(ilma(&server).await.look_over().await.contains("Unbroken."));
+    assert!(ilma(&server).await.look_over(&server).await.contains("Unbroken."));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -163,7 +163,7 @@ async fn a_choice_a_text_and_a_count_are_kept_as_they_were_found() {
     for told in ["choice,", "text,", "count,", "№ 4711", "turbo", "middle"] {
         assert!(table.text.contains(told), "no “{told}” in {}", table.text);
     }
-    assert!(case.ilma.look_over().await.contains("Unbroken"));
+    assert!(case.ilma.look_over(&case.server).await.contains("Unbroken"));
 }
 
 /// How a setting was found is a finding: where the plan says so, a lead decides about setting it right.

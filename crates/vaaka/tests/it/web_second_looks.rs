@@ -134,7 +134,7 @@ async fn a_certificate_serves_when_another_lead_has_compared_it() {
     assert!(page.words("aside").contains("V-2999, version 2"), "{}", page.words("aside"));
     let twice = rauno.get(&path).await;
     assert!(twice.find(&format!("form[action='{path}']")).is_none());
-    assert!(ilma.look_over().await.contains("Unbroken."));
+    assert!(ilma.look_over(&server).await.contains("Unbroken."));
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -183,7 +183,7 @@ async fn a_draft_is_sent_back_with_words_and_approved_by_password() {
     let done = send(&[("verdict", "approve"), ("password", PASSWORD)]).await;
     assert_eq!(done.status, StatusCode::SEE_OTHER, "{}", done.text);
     assert_eq!(told("plan_to_approve").await, 0);
-    assert!(ilma.look_over().await.contains("Unbroken."));
+    assert!(ilma.look_over(&server).await.contains("Unbroken."));
 }
 
 /// A site with one lead goes on, and says on each page that nobody countersigned.

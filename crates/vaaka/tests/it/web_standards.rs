@@ -290,7 +290,9 @@ async fn a_slip_of_the_pen_amends_the_past() {
     assert_eq!(amended(&server).await.versions, checks, "nothing yet");
     // A process that stops in the midst of it leaves the rest to others, and two of them do nothing twice.
     let mut one = server.owner().await;
-    assert!(vaaka_store::worker::work(&mut one, crate::support::now()).await.unwrap());
+    assert!(
+        vaaka_store::worker::work(&mut one, &server.state, crate::support::now()).await.unwrap()
+    );
     assert!(told().await.contains(&format!("20 of {checks} checks")), "{}", told().await);
     let stopped = "UPDATE jobs SET state = 'running', leased_until = now() - interval '1 second'";
     one.batch_execute(stopped).await.unwrap();
@@ -341,7 +343,9 @@ async fn long_work_that_stops_is_told_and_goes_on_where_it_was() {
     second_look(&server, answer).await;
     let path = newest_certificate(&server).await;
     let mut owner = server.owner().await;
-    assert!(vaaka_store::worker::work(&mut owner, crate::support::now()).await.unwrap());
+    assert!(
+        vaaka_store::worker::work(&mut owner, &server.state, crate::support::now()).await.unwrap()
+    );
     let no_room = "CREATE FUNCTION no_room() RETURNS trigger LANGUAGE plpgsql AS $$
              BEGIN RAISE EXCEPTION 'no room left'; END $$;
          CREATE TRIGGER no_room BEFORE INSERT ON results FOR EACH ROW EXECUTE FUNCTION no_room()";

@@ -11,18 +11,18 @@ use crate::client::{Bench, Page};
 use crate::support::{HandClock, Server, demo_database, now};
 use crate::web_chart_room::lines;
 
-async fn token(bench: &Bench) -> String {
+pub async fn token(bench: &Bench) -> String {
     bench.get("/").await.attribute("input[name=form_token]", "value").unwrap()
 }
 
-async fn post(bench: &Bench, path: &str, typed: &[(&str, &str)]) -> Page {
+pub async fn post(bench: &Bench, path: &str, typed: &[(&str, &str)]) -> Page {
     let token = token(bench).await;
     let mut fields: HashMap<&str, &str> = typed.iter().copied().collect();
     fields.insert("form_token", &token);
     bench.post(path, &fields).await
 }
 
-async fn ilma(server: &Server) -> Bench {
+pub async fn ilma(server: &Server) -> Bench {
     Bench::signed_in(&server.base, "ilma", "tyyni-selka-3").await
 }
 
@@ -33,7 +33,7 @@ async fn send(bench: &Bench, kind: &str, bytes: &[u8]) -> Page {
 }
 
 /// Sends a table, and comes to the page on which it is looked at.
-async fn look(bench: &Bench, kind: &str, bytes: &[u8]) -> (String, Page) {
+pub async fn look(bench: &Bench, kind: &str, bytes: &[u8]) -> (String, Page) {
     let sent = send(bench, kind, bytes).await;
     assert_eq!(sent.status, StatusCode::SEE_OTHER, "{}", sent.text);
     let path = sent.location.unwrap();
@@ -41,7 +41,7 @@ async fn look(bench: &Bench, kind: &str, bytes: &[u8]) -> (String, Page) {
     (path, page)
 }
 
-async fn bring_in(bench: &Bench, path: &str) -> Page {
+pub async fn bring_in(bench: &Bench, path: &str) -> Page {
     post(bench, path, &[]).await
 }
 
@@ -216,28 +216,6 @@ async fn history_is_shown_and_judged_by_nothing() {
     assert_eq!(twice.status, StatusCode::CONFLICT);
     let (_, page) = look(&ilma, "history", table.as_bytes()).await;
     assert!(page.words("h1").contains("2 lines of history can"), "{}", page.text);
-}
-
-/// A site brings fifteen years of a scale: every line, or the one bad line is named.
-#[tokio::test(flavor = "multi_thread")]
-async fn two_hundred_thousand_lines() {
-    let server = Server::demo().await;
-    let ilma = ilma(&server).await;
-    let mut table = String::from("instrument,point,measured at,error\n");
-    let first: jiff::Timestamp = "2005-01-01T00:00:00Z".parse().unwrap();
-    for n in 0..200_000_i64 {
-        let at = first.checked_add(jiff::SignedDuration::from_mins(40 * n)).unwrap();
-        table.push_str(&format!("R-02,20,{at},\"{},{}\"\n", n % 7, n % 10));
-    }
-    let bad = table.replacen("2012-07-01T00:00:00Z,\"", "2012-07-01T00:00:00Z,\"x", 1);
-    assert_ne!(bad, table);
-    let (_, page) = look(&ilma, "history", bad.as_bytes()).await;
-    assert!(page.words("h1").contains("one of 200000 lines"), "{}", page.words("h1"));
-    assert_eq!(page.all(".table-sheet tbody tr").len(), 1 + 8, "the fault, and the sample");
-    let (path, page) = look(&ilma, "history", table.as_bytes()).await;
-    assert!(page.words("h1").contains("200000 lines of history can"), "{}", page.words("h1"));
-    assert_eq!(bring_in(&ilma, &path).await.status, StatusCode::SEE_OTHER);
-    assert!(ilma.get("/import").await.text.contains("200000 lines of history"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

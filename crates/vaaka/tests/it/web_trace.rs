@@ -161,7 +161,7 @@ async fn scans_are_kept_seen_judged_charted_and_computed_again() {
     )
     .await;
     assert_eq!(charted, 4);
-    assert!(case.ilma.look_over().await.contains("Unbroken"));
+    assert!(case.ilma.look_over(&case.server).await.contains("Unbroken"));
 }
 
 /// Everything that is no such trace is refused at its place with what to do, and nothing of it is kept.
@@ -339,7 +339,7 @@ async fn the_database_refuses_arrays_that_are_no_trace() {
         "SET session_replication_role = replica; UPDATE trace_channels SET re[5] = 0.7 WHERE reading_id = {reading}"
     );
     owner.batch_execute(&changed).await.unwrap();
-    let found = case.ilma.look_over().await;
+    let found = case.ilma.look_over(&case.server).await;
     assert!(found.contains("trace") && !found.contains("Unbroken"), "{found}");
 }
 

@@ -155,7 +155,7 @@ async fn a_round_on_which_all_is_well() {
             assert!(!words.contains(odd), "check {id}: “{odd}” in {words}");
         }
     }
-    assert!(ilma.look_over().await.contains("Unbroken"));
+    assert!(ilma.look_over(&shift.server).await.contains("Unbroken"));
 }
 
 #[tokio::test(flavor = "multi_thread")]

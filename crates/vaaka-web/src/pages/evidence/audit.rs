@@ -1,7 +1,5 @@
 //! The audit trail: sealed, looked over on request, and read chain by chain.
 
-use std::sync::Arc;
-use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use askama::Template;
@@ -9,16 +7,17 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
-use vaaka_store::verification::{KnownSeal, Progress, Wanted, verify as verify_all};
-use vaaka_store::{StoreError, audit, people, seals};
+use vaaka_store::verification::{KnownSeal, Wanted};
+use vaaka_store::{audit, jobs, people, seals, trail_looks};
 
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::forms::Asked;
 use crate::pages::check::verdict_parts::fingerprint;
+use crate::pages::progress::{Pieces, Progress};
 use crate::session::SignedIn;
 use crate::shell::{Shell, page};
-use crate::state::{AppState, Look, local_day_time};
+use crate::state::{AppState, local_day_time};
 
 /// What is asked.
 #[derive(Debug, Default, Deserialize)]
@@ -32,8 +31,9 @@ pub struct Query {
 struct AuditPage {
     shell: Shell,
     seal: Option<(String, String, String)>,
-    running: Option<(String, usize)>,
-    found: Option<Verified>,
+    progress: Option<Progress>,
+    goes_on: bool,
+    looks: Vec<Verified>,
     chain: String,
     entries: Vec<(String, String, String, String, String)>,
     broken: Option<i32>,
@@ -45,47 +45,33 @@ struct AuditPage {
 struct Verified {
     words: String,
     when: String,
-    failed: Option<String>,
     faults: Vec<String>,
 }
 
-/// A look that nobody has asked for so long is given up: the page was left.
-const PATIENCE: Duration = Duration::from_secs(20);
 /// A page waits so long for a look before it says how far it is: that of a small site is over by then.
 const MOMENT: Duration = Duration::from_secs(2);
 const STEP: Duration = Duration::from_millis(50);
+/// Looks that the page shows.
+const SHOWN: i64 = 5;
 
-/// Shows the newest seal, a chain, and what a look over everything found or how far it is.
+/// How a look is told while it goes on.
+const LOOKED: Pieces = Pieces {
+    so_far: "steps are done",
+    meanwhile: "You may leave this page; it goes on by itself.",
+    at_the_end: "Everything is looked over.",
+};
+
+/// Shows the newest seal, a chain, and what the newest looks over everything found or how far one is.
 pub async fn show(
     signed: SignedIn,
     State(state): State<AppState>,
     Asked(query): Asked<Query>,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    if signed.person.role == "lead" {
-        wait_a_moment(&state).await;
-    }
-    draw(&state, &mut desk, &signed, &query.chain, ("", None), StatusCode::OK).await
-}
-
-/// Says that somebody still waits, and waits a moment with them.
-async fn wait_a_moment(state: &AppState) {
-    let since = Instant::now();
-    loop {
-        let runs = state.look.lock().ok().and_then(|mut look| {
-            let look = look.as_mut()?;
-            look.asked = Instant::now();
-            Some(look.found.is_none())
-        });
-        if runs != Some(true) || since.elapsed() > MOMENT {
-            return;
-        }
-        tokio::time::sleep(STEP).await;
-    }
+    draw(&mut desk, &signed, &query.chain, ("", None), StatusCode::OK).await
 }
 
 async fn draw(
-    state: &AppState,
     desk: &mut Desk,
     signed: &SignedIn,
     chain: &str,
@@ -97,7 +83,6 @@ async fn draw(
     let seal = seals::newest(&mut desk.connection)
         .await?
         .map(|seal| (seal.sequence.to_string(), when(seal.at), fingerprint(&seal.hash)));
-    let look = state.look.lock().ok().and_then(|look| look.clone());
     let chain = chain.trim().to_owned();
     let rows = match chain.as_str() {
         "" => vec![],
@@ -117,24 +102,31 @@ async fn draw(
             )
         })
         .collect();
+    let progress = jobs::of(&mut desk.connection, trail_looks::PATH)
+        .await?
+        .filter(|job| job.state != "done")
+        .map(|job| Progress::of(&job, LOOKED, Some("/audit/again".to_owned())));
+    let looks = trail_looks::newest(&mut desk.connection, SHOWN).await?;
+    let looks = looks.into_iter().filter_map(|look| {
+        let finished = look.finished_at?;
+        let found = look.look.found;
+        Some(Verified {
+            words: found.words(),
+            when: format!(
+                "Asked for by {} on {}, over at {}.",
+                look.person,
+                when(look.at),
+                when(finished)
+            ),
+            faults: found.faults.iter().map(ToString::to_string).collect(),
+        })
+    });
     let template = AuditPage {
         shell: Shell::new(signed, "records", &desk.here),
         seal,
-        running: look
-            .as_ref()
-            .filter(|look| look.found.is_none())
-            .map(|look| (look.by.clone(), look.progress.percent())),
-        found: look.as_ref().and_then(|look| {
-            let found = look.found.as_ref()?;
-            Some(Verified {
-                words: found.as_ref().map_or_else(|_| String::new(), |found| found.words()),
-                when: format!("Begun by {} on {}.", look.by, local_day_time(look.at, &zone)),
-                failed: found.as_ref().err().cloned(),
-                faults: found
-                    .as_ref()
-                    .map_or(vec![], |found| found.faults.iter().map(ToString::to_string).collect()),
-            })
-        }),
+        goes_on: progress.as_ref().is_some_and(|progress| progress.goes_on),
+        progress,
+        looks: looks.collect(),
         broken: audit::first_break(&rows),
         chain,
         entries,
@@ -154,64 +146,27 @@ pub async fn verify(
     if read == Some(None) {
         let words = "Type the number of the seal and the beginning of its hash, as a printed record shows them: 412 3f2a 90bc 11de.";
         let status = StatusCode::UNPROCESSABLE_ENTITY;
-        return draw(&state, &mut desk, &signed, "", (known, Some(words.into())), status).await;
+        return draw(&mut desk, &signed, "", (known, Some(words.into())), status).await;
     }
     let wanted = Wanted { known: read.flatten().into_iter().collect(), trail_only: false };
-    let progress = Arc::new(Progress::default());
-    {
-        let Ok(mut look) = state.look.lock() else {
-            return Err(WebError::Inner("the look".into()));
-        };
-        if look.as_ref().is_some_and(|look| look.found.is_none()) {
-            return Ok(Redirect::to("/audit").into_response());
-        }
-        *look = Some(Look {
-            progress: Arc::clone(&progress),
-            asked: Instant::now(),
-            by: signed.person.name.clone(),
-            at: desk.now,
-            found: None,
-        });
-    }
+    let by = desk.by(&signed);
+    trail_looks::ask(&mut desk.connection, wanted, by).await?;
     drop(desk);
-    tokio::spawn(run(state, wanted, progress));
-    Ok(Redirect::to("/audit").into_response())
+    // That of a small site is over in a moment.
+    let since = Instant::now();
+    while since.elapsed() < MOMENT {
+        tokio::time::sleep(STEP).await;
+        let mut connection = state.store.connection().await?;
+        if !jobs::of(&mut connection, trail_looks::PATH).await?.is_some_and(|job| job.is_open()) {
+            break;
+        }
+    }
+    Ok(Redirect::to(trail_looks::PATH).into_response())
 }
 
-/// Runs a look to its end, or until nobody asks for it any more or the server closes.
-async fn run(state: AppState, wanted: Wanted, progress: Arc<Progress>) {
-    let look = async {
-        let mut connection = state.store.connection().await?;
-        verify_all(&mut connection, &wanted, &progress).await
-    };
-    let watch = async {
-        loop {
-            tokio::time::sleep(Duration::from_secs(1)).await;
-            let left = state.look.lock().ok().is_some_and(|look| {
-                look.as_ref().is_none_or(|look| look.asked.elapsed() > PATIENCE)
-            });
-            // It ends between two steps, so that its connection is whole.
-            progress.cancelled.store(left, Ordering::Relaxed);
-        }
-    };
-    let found = tokio::select! {
-        found = look => found,
-        () = watch => Err(StoreError::Cancelled),
-        () = state.closed() => Err(StoreError::Cancelled),
-    };
-    let found = found.map_err(|error| match error {
-        StoreError::Busy => {
-            "Another look over everything runs already. Wait until it is done.".to_owned()
-        }
-        StoreError::Cancelled => "It was given up, because nobody waited for it.".to_owned(),
-        other => {
-            tracing::error!(%other, "the look over the audit trail failed");
-            "The database did not answer. Try again.".to_owned()
-        }
-    });
-    if let Ok(mut look) = state.look.lock()
-        && let Some(look) = look.as_mut()
-    {
-        look.found = Some(found);
-    }
+/// Lets a look that stopped be tried again.
+pub async fn try_again(Sent { signed, mut desk, .. }: Sent) -> Result<Response, WebError> {
+    let by = (signed.person.id, desk.now);
+    jobs::try_again(&mut desk.connection, trail_looks::PATH, by).await?;
+    Ok(Redirect::to(trail_looks::PATH).into_response())
 }

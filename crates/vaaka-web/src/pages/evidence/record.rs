@@ -127,23 +127,7 @@ async fn draw(
     let stored = result_of(&mut desk.connection, check.id).await?;
     let certificates = checks::certificates_of(&mut desk.connection, &check).await?;
     let sources = plans::sources(&mut desk.connection, &certificates).await?;
-    let mut standards = Vec::new();
-    for (source, certificate) in sources.iter().zip(&certificates) {
-        let paper = registers::certificate(&mut desk.connection, *certificate).await?;
-        standards.push(StandardRow {
-            words: format!(
-                "{} {}, certificate {} (version {}) of {}, valid {} to {}",
-                source.standard.tag,
-                source.standard.name,
-                paper.number,
-                paper.version,
-                paper.issuer,
-                paper.valid_from.0,
-                paper.valid_until.0,
-            ),
-            pieces: pieces(source),
-        });
-    }
+    let standards = standard_rows(desk, &sources, &certificates).await?;
     let live =
         LiveView::of_check((state, &mut desk.connection), (&check, &view), &certificates).await?;
     let hands = checks::hands(&mut desk.connection, &check).await?;
@@ -164,6 +148,7 @@ async fn draw(
     let seal = seals::over_chain(&mut desk.connection, &audit::chain(check.id)).await?;
     let zone = desk.here.zone.clone();
     let when = |at: vaaka_store::At| local_day_time(at.0, &zone);
+    let paper = check.late_reason.is_some();
     let signed_by = signatures
         .iter()
         .map(|signature| {
@@ -171,7 +156,7 @@ async fn draw(
             format!(
                 "{} {meaning} this check{} and signs for it, {} (version {} of the result{})",
                 signature.person,
-                if check.late_reason.is_some() { ", entered from paper," } else { "" },
+                if paper { ", entered from paper," } else { "" },
                 when(signature.at),
                 signature.version,
                 if signature.fits { "" } else { "; DOES NOT FIT THE RESULT ANY MORE" },
@@ -185,16 +170,7 @@ async fn draw(
                 && one.meaning == meaning.word()
                 && one.version == stored.row.version
         });
-        (check.state == "concluded" && !done).then_some(match meaning {
-            Meaning::Performed if check.late_reason.is_some() => {
-                "I made this check on paper, and what stands here is what I wrote down."
-            }
-            Meaning::Reviewed if check.late_reason.is_some() => {
-                "I reviewed this check, which was entered from paper."
-            }
-            Meaning::Performed => "I made this check, and what stands here is what I saw.",
-            Meaning::Reviewed => "I reviewed this check.",
-        })
+        (check.state == "concluded" && !done).then_some(signing_words(meaning, paper))
     });
     let verdict = stored.as_ref().map(|stored| &stored.verdict);
     let template = RecordPage {
@@ -245,6 +221,44 @@ async fn draw(
         shell: Shell::new(signed, "records", &desk.here),
     };
     page(status, &template)
+}
+
+/// The standards with the certificates that were used.
+async fn standard_rows(
+    desk: &mut Desk,
+    sources: &[Source],
+    certificates: &[CertificateId],
+) -> Result<Vec<StandardRow>, WebError> {
+    let mut rows = Vec::new();
+    for (source, certificate) in sources.iter().zip(certificates) {
+        let paper = registers::certificate(&mut desk.connection, *certificate).await?;
+        rows.push(StandardRow {
+            words: format!(
+                "{} {}, certificate {} (version {}) of {}, valid {} to {}",
+                source.standard.tag,
+                source.standard.name,
+                paper.number,
+                paper.version,
+                paper.issuer,
+                paper.valid_from.0,
+                paper.valid_until.0,
+            ),
+            pieces: pieces(source),
+        });
+    }
+    Ok(rows)
+}
+
+/// What somebody signs for.
+fn signing_words(meaning: Meaning, paper: bool) -> &'static str {
+    match (meaning, paper) {
+        (Meaning::Performed, true) => {
+            "I made this check on paper, and what stands here is what I wrote down."
+        }
+        (Meaning::Reviewed, true) => "I reviewed this check, which was entered from paper.",
+        (Meaning::Performed, false) => "I made this check, and what stands here is what I saw.",
+        (Meaning::Reviewed, false) => "I reviewed this check.",
+    }
 }
 
 /// Who had the check in hand signs for making it, a lead who had not for reviewing it.

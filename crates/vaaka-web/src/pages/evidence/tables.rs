@@ -264,6 +264,8 @@ async fn standards_table(desk: &mut Desk) -> Result<Table, WebError> {
             }
             None => vec![None],
         };
+        // The same in each line of a standard, as all that is not of a single value.
+        let axis = values.iter().flatten().find_map(|value| value.at_unit.clone());
         for value in values {
             let (lot, paper) = (record.lot.as_ref(), record.certificate.as_ref());
             let value = value.as_ref();
@@ -292,6 +294,7 @@ async fn standards_table(desk: &mut Desk) -> Result<Table, WebError> {
                 value.map(|value| value.class_limit).into(),
                 value.and_then(|value| value.non_uniformity).into(),
                 value.and_then(|value| value.temperature).into(),
+                axis.as_ref().into(),
             ]);
         }
     }

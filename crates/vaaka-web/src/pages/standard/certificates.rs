@@ -9,7 +9,7 @@ use vaaka_core::standard::value_remarks;
 use vaaka_store::certificate_reviews::{self as reviews, Review};
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, PersonId};
-use vaaka_store::jobs::{self, Job};
+use vaaka_store::jobs;
 use vaaka_store::rows::CertifiedValue;
 use vaaka_store::second_look::Decision;
 use vaaka_store::{StoreError, countersigning, people, registers, standards};
@@ -20,6 +20,7 @@ use crate::error::WebError;
 use crate::fields::Fields;
 use crate::forms::PathId;
 use crate::pages::people::second_look::{Deciding, Errors, hear};
+use crate::pages::progress::{Pieces, Progress};
 use crate::pages::standard::list::{ValueRow, paper_words, state_of, value_row};
 use crate::session::SignedIn;
 use crate::shell::{Shell, page};
@@ -73,51 +74,12 @@ struct CertificatePage {
     progress: Option<Progress>,
 }
 
-/// Work that goes on beside the requests.
-#[derive(Debug)]
-struct Progress {
-    state: &'static str,
-    words: String,
-    /// Share done, for the bar.
-    done: i32,
-    total: i32,
-    goes_on: bool,
-    /// A lead may let it be tried again.
-    may_try: bool,
-}
-
-fn progress_of(job: &Job, lead: bool) -> Progress {
-    let (done, total) = (job.done, job.total);
-    let goes_on = matches!(job.state.as_str(), "waiting" | "running");
-    let (state, words) = match (job.state.as_str(), &job.trouble) {
-        ("done", _) => (
-            "ok",
-            format!(
-                "All {total} checks that rested on it are evaluated again, and their charts are replayed."
-            ),
-        ),
-        ("failed", trouble) => (
-            "out",
-            format!(
-                "{done} of {total} checks are evaluated again; then it did not go on: {}. What was done stands. Tell whoever looks after this server, then let it be tried again.",
-                trouble.as_deref().unwrap_or("no reason is known")
-            ),
-        ),
-        (_, Some(trouble)) => (
-            "signal",
-            format!(
-                "{done} of {total} checks are evaluated again; the last part went wrong ({trouble}) and is tried again."
-            ),
-        ),
-        _ => (
-            "due",
-            format!(
-                "{done} of {total} checks that rested on it are evaluated again. You may leave this page; it goes on by itself. Charts are replayed at the end."
-            ),
-        ),
-    };
-    Progress { state, words, done, total, goes_on, may_try: lead && job.state == "failed" }
-}
+/// What carrying a clerical fix through the past is made of.
+const REWRITTEN: Pieces = Pieces {
+    so_far: "checks that rested on it are evaluated again",
+    meanwhile: "You may leave this page; it goes on by itself. Charts are replayed at the end.",
+    at_the_end: "All {total} checks that rested on it are evaluated again, and their charts are replayed.",
+};
 
 /// A value with the one that held before.
 #[derive(Debug)]
@@ -206,9 +168,10 @@ async fn draw(
             Deciding::of(alone && own, typed, errors)
         }),
         why_not,
-        progress: jobs::of(&mut desk.connection, &reviews::path(id))
-            .await?
-            .map(|job| progress_of(&job, signed.person.role == "lead")),
+        progress: jobs::of(&mut desk.connection, &reviews::path(id)).await?.map(|job| {
+            let lead = signed.person.role == "lead";
+            Progress::of(&job, REWRITTEN, lead.then(|| format!("/certificates/{id}/again")))
+        }),
         shell: Shell::new(signed, "standards", &desk.here),
     };
     page(status, &template)

@@ -6,7 +6,7 @@ use axum::extract::State;
 use axum::response::{IntoResponse, Redirect, Response};
 use rust_decimal::Decimal;
 use vaaka_core::quantity::{TypedDecimal, Unit};
-use vaaka_core::standard::{UseKind, changes_between, far_words, is_far};
+use vaaka_core::standard::{AXES, CELSIUS, UseKind, changes_between, far_words, is_far};
 use vaaka_store::ids::{CertificateId, LotId, StandardId};
 use vaaka_store::rows::{Certificate, CertifiedValue, Lot};
 use vaaka_store::standard_changes::{self, Asked, NewLot, StandardFields};
@@ -184,7 +184,7 @@ fn value_columns() -> Vec<(&'static str, &'static str, Look)> {
         ("k", "k", Look::Number),
         ("class_limit", "U is the limit of its class", Look::Tick),
         ("non_uniformity", "Not uniform ±", Look::Number),
-        ("temperature", "At °C", Look::Number),
+        ("temperature", "At", Look::Number),
     ]
 }
 
@@ -231,8 +231,14 @@ fn value_table(typed: &Fields) -> Table {
         columns
     };
     let mut table = Table::new("Certified values, in full", "values", typed, 4, columns);
-    table.hint = "One row a piece; several rows of one piece, each with its temperature, for a value that depends on it. Only the pieces with a certified value serve. Where nothing but the class of a piece is known, give the limit of that class as U and tick the box: its standard uncertainty is then that limit over √3.".into();
+    table.hint = "One row a piece; several rows of one piece for a value that depends on something, each saying at which temperature (or wavelength, or frequency) it holds. Only the pieces with a certified value serve. Where nothing but the class of a piece is known, give the limit of that class as U and tick the box: its standard uncertainty is then that limit over √3.".into();
     table
+}
+
+/// What the values of a piece that has several depend on.
+fn axis_field() -> Field {
+    Field::new("at_unit", "What “At” is", choices(AXES))
+        .hint("Only where a value depends on it: a solution on its temperature, a filter on the wavelength.")
 }
 
 fn unit_field() -> Field {
@@ -277,6 +283,16 @@ pub(in crate::pages) fn read_values(
     typed: &Fields,
 ) -> Vec<CertifiedValue> {
     let unit = reader.choice("unit", |word| word.parse::<Unit>().ok());
+    let axis = match reader.typed("at_unit").to_owned() {
+        axis if axis.is_empty() || axis == CELSIUS => None,
+        axis => {
+            if !AXES.iter().any(|(unit, _)| *unit == axis) {
+                let known: Vec<&str> = AXES.iter().map(|(unit, _)| *unit).collect();
+                reader.fault("at_unit", format!("Choose one of these: {}.", known.join(", ")));
+            }
+            Some(axis)
+        }
+    };
     let mut found: Vec<CertifiedValue> = Vec::new();
     for row in 0..rows_filled(typed, "values") {
         let name = |key: &str| format!("values.{row}.{key}");
@@ -309,14 +325,14 @@ pub(in crate::pages) fn read_values(
         let same =
             |known: &&CertifiedValue| known.piece == piece && known.temperature == temperature;
         if found.iter().any(|known| same(&known)) {
-            reader.fault(&name("piece"), "This piece has a value already. Several values of one piece need different temperatures.");
+            reader.fault(&name("piece"), "This piece has a value already. Several values of one piece hold at different temperatures, or at different values of what they depend on.");
         }
         if found.iter().any(|known| {
             known.piece == piece && known.temperature.is_some() != temperature.is_some()
         }) {
             reader.fault(
                 &name("temperature"),
-                "Give a temperature for every value of this piece, or for none.",
+                "Say for every value of this piece where it holds, or for none.",
             );
         }
         found.push(CertifiedValue {
@@ -328,6 +344,7 @@ pub(in crate::pages) fn read_values(
             coverage_factor: k,
             unit: unit.map_or_else(String::new, |unit| unit.symbol().to_owned()),
             temperature,
+            at_unit: axis.clone().filter(|_| temperature.is_some()),
             non_uniformity,
             class_limit: reader.ticked(&name("class_limit")),
         });
@@ -364,7 +381,7 @@ fn lot_form(tag: &str, typed: &Fields) -> Form {
                 ],
             ),
             certificate_group(),
-            Group::new("", vec![unit_field()]),
+            Group::new("", vec![unit_field(), axis_field()]),
         ],
         tables: vec![value_table(typed)],
         hidden: asked_about(typed),
@@ -481,7 +498,7 @@ fn certificate_form(tag: &str, typed: &Fields, replaces: bool) -> Form {
     group.fields.splice(0..0, why);
     Form {
         intro: "The values of the certificate that holds now are filled in; change what is different. It serves when another lead has compared it with the paper.".into(),
-        groups: vec![group, Group::new("", vec![unit_field()])],
+        groups: vec![group, Group::new("", vec![unit_field(), axis_field()])],
         tables: vec![value_table(typed)],
         hidden: asked_about(typed),
         ..Form::new(
@@ -510,6 +527,7 @@ fn filled_in(record: &Record) -> Fields {
         let or_empty = |value: Option<Decimal>| value.map_or_else(String::new, |v| v.to_string());
         typed = typed
             .with("unit", &value.unit)
+            .with("at_unit", value.at_unit.as_deref().unwrap_or(CELSIUS))
             .with(&name("piece"), &value.piece)
             .with(&name("nominal"), value.nominal.to_string())
             .with(&name("value"), value.certified_value.to_string())

@@ -8,7 +8,9 @@ use jiff::Timestamp;
 use jiff::civil::Date;
 use rust_decimal::Decimal;
 use vaaka_core::quantity::{show_decimal, show_signed_float};
-use vaaka_core::standard::{Offer, StandardFacts, alternatives, check_fitness, kind_words};
+use vaaka_core::standard::{
+    CELSIUS, Offer, StandardFacts, alternatives, check_fitness, kind_words,
+};
 use vaaka_store::certificate_reviews::Review;
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::rows::{Certificate, CertifiedValue, Lot};
@@ -458,7 +460,10 @@ pub(in crate::pages) fn value_row(row: &CertifiedValue) -> ValueRow {
     ValueRow {
         piece: row.piece.clone(),
         nominal: format!("{} {}", full(row.nominal), row.unit),
-        temperature: row.temperature.map_or_else(|| "–".into(), |t| format!("{} °C", full(t))),
+        temperature: row.temperature.map_or_else(
+            || "–".into(),
+            |at| format!("{} {}", full(at), row.at_unit.as_deref().unwrap_or(CELSIUS)),
+        ),
         value: format!("{} {}", full(row.certified_value), row.unit),
         uncertainty: if row.class_limit {
             format!("{} {} (limit of its class)", full(row.expanded_uncertainty), row.unit)

@@ -282,7 +282,7 @@ async fn walk(seed: u64, steps: usize) {
         site.pass(60);
         site.compare(&mut evidence).await;
     }
-    assert!(site.people[LEAD].look_over().await.contains("Unbroken."));
+    assert!(site.people[LEAD].look_over(&site.server).await.contains("Unbroken."));
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -33,7 +33,7 @@ pub const fn column(
 }
 
 /// What is wrong with a cell, a line or the heads.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Fault {
     /// Line of the file.
     pub line: u64,
@@ -91,6 +91,11 @@ impl Mapping {
     /// Whether nothing was said.
     pub fn is_empty(&self) -> bool {
         self.0.is_empty()
+    }
+
+    /// As it was kept: see [`Mapping::fields`].
+    pub fn of(fields: &[(String, String)]) -> Self {
+        Self::read(fields.iter().map(|(name, word)| (name, word)))
     }
 
     /// As fields of a form and of an address.
@@ -219,7 +224,7 @@ impl<'a> Sheet<'a> {
     }
 
     /// The columns that are there, and the first lines, for the eye.
-    pub fn sample(&self, most: usize) -> (Vec<&'static str>, Vec<Vec<String>>) {
+    pub fn sample(&self, most: usize) -> (Vec<String>, Vec<Vec<String>>) {
         let there: Vec<&Column> = self
             .columns
             .iter()
@@ -231,7 +236,7 @@ impl<'a> Sheet<'a> {
             there.iter().map(|column| self.cell(line, column.field).to_owned()).collect()
         };
         let rows = self.grid.lines.iter().take(most).map(row).collect();
-        (there.iter().map(|column| column.head).collect(), rows)
+        (there.iter().map(|column| column.head.to_owned()).collect(), rows)
     }
 }
 

@@ -3,9 +3,10 @@
 
 mod columns;
 mod history;
+mod look;
 mod registers;
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::BTreeMap;
 
 use askama::Template;
 use axum::extract::State;
@@ -13,22 +14,23 @@ use axum::extract::multipart::{Multipart, MultipartRejection};
 use axum::http::{StatusCode, header};
 use axum::response::{IntoResponse, Redirect, Response};
 use serde::Deserialize;
-use vaaka_core::method::{Place as PiecePlace, PlanPoint, Travel, by_key};
-use vaaka_core::quantity::Unit;
 use vaaka_formats::{Table, read_table};
 use vaaka_store::ids::ImportId;
-use vaaka_store::imports::{self, Import, Lines, Place};
-use vaaka_store::plans::{self, ChartedPoint};
-use vaaka_store::{StoreError, instrument_changes, instruments, standards};
+use vaaka_store::imports::{self, Import, Kept};
+use vaaka_store::{StoreError, jobs};
 
-use self::columns::{Column, Fault, Mapping, Sheet, is_known};
-use self::history::{Charted, HISTORY, history};
+pub(in crate::pages) use self::columns::Mapping;
+use self::columns::{Column, is_known};
+use self::history::HISTORY;
+pub(in crate::pages) use self::look::look;
+use self::look::{Looked, Shown};
 use self::registers::{INSTRUMENTS, STANDARDS, example};
 use crate::desk::{Desk, Sent};
 use crate::error::WebError;
 use crate::fields::{Fields, Refusal, clean, sentence};
 use crate::forms::{Asked, PathId, PathTag};
 use crate::pages::evidence::files;
+use crate::pages::progress::{Pieces, Progress};
 use crate::session::SignedIn;
 use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
@@ -37,8 +39,10 @@ use crate::state::{AppState, local_day_time};
 pub const MOST_BYTES: usize = 48 * 1024 * 1024;
 /// Faults that the page shows; the table of faults has all.
 const SHOWN: usize = 200;
-/// Lines that the page shows as they were understood.
-const SAMPLE: usize = 8;
+/// Bytes of a table of history that is read while its page is asked for; what is larger is given to a job.
+const HISTORY_AT_ONCE: usize = 512 * 1024;
+/// Bytes of a register: each of its lines is several records.
+const REGISTER_AT_ONCE: usize = 48 * 1024;
 
 fn heads(columns: &[Column]) -> Vec<&'static str> {
     columns.iter().map(|column| column.head).collect()
@@ -107,6 +111,7 @@ impl Kind {
 struct ImportPage {
     shell: Shell,
     kinds: Vec<KindView>,
+    under_way: Vec<UnderWay>,
     done: Vec<DoneRow>,
     error: Option<String>,
     refusal: Refusal,
@@ -118,6 +123,14 @@ struct KindView {
     words: &'static str,
     columns: &'static [Column],
     chosen: bool,
+}
+
+/// A table that comes in, or did not.
+#[derive(Debug)]
+struct UnderWay {
+    id: i64,
+    file: String,
+    words: String,
 }
 
 #[derive(Debug)]
@@ -156,6 +169,17 @@ async fn draw(
             file: one.file_name,
         })
         .collect();
+    let under_way = imports::under_way(&mut desk.connection, signed.person.id)
+        .await?
+        .into_iter()
+        .map(|(id, file, kind, state, refused)| {
+            let words = match state.as_str() {
+                "coming" => format!("{kind}: is being brought in"),
+                _ => format!("{kind}: nothing was brought in. {refused}"),
+            };
+            UnderWay { id: id.0, file, words }
+        })
+        .collect();
     let chosen = chosen.unwrap_or(Kind::Instruments);
     let kinds = Kind::ALL
         .into_iter()
@@ -171,7 +195,7 @@ async fn draw(
     let error = refusal.elsewhere(&forms);
     let status = if refusal.is_none() { StatusCode::OK } else { StatusCode::UNPROCESSABLE_ENTITY };
     let shell = Shell::new(signed, "records", &desk.here);
-    let template = ImportPage { shell, kinds, done, error, refusal };
+    let template = ImportPage { shell, kinds, under_way, done, error, refusal };
     page(status, &template)
 }
 
@@ -220,118 +244,6 @@ pub async fn send(
     }
 }
 
-/// What a table would bring.
-struct Looked {
-    lines: Option<Lines>,
-    count: usize,
-    faults: Vec<Fault>,
-    heads: Vec<&'static str>,
-    sample: Vec<Vec<String>>,
-    /// Columns of the file with what stands first in each, where their heads do not say it all.
-    columns: Vec<(String, String)>,
-}
-
-/// Reads a table against the registers as they are now. The reading itself may take a second for a
-/// large table and is done beside the requests.
-async fn look(desk: &mut Desk, import: &Import, mapping: &Mapping) -> Result<Looked, WebError> {
-    let kind = Kind::of(&import.kind).ok_or(WebError::NotFound)?;
-    let connection = &mut desk.connection;
-    let areas = instrument_changes::all_areas(connection).await?;
-    let (mut taken, mut certificates) = (HashSet::new(), HashSet::new());
-    let (mut charted, mut known) = (Vec::new(), HashSet::new());
-    match kind {
-        Kind::Instruments => taken = instruments::tags(connection).await?,
-        Kind::Standards => {
-            (taken, certificates) = standards::tags_and_certificates(connection).await?;
-        }
-        Kind::History => {
-            charted = plans::charted_points(connection)
-                .await?
-                .into_iter()
-                .filter_map(|point| charted_of(point).transpose())
-                .collect::<Result<Vec<Charted>, WebError>>()?;
-            known = imports::known(connection, charted.iter().map(|point| &point.place)).await?;
-        }
-    }
-    let (zone, now, bytes) = (desk.here.zone.clone(), desk.now, import.bytes.clone());
-    let mapping = mapping.clone();
-    let read = move || {
-        let grid = match read_table(&bytes, kind.most()) {
-            Ok(grid) => grid,
-            Err(error) => {
-                return Looked::refused(vec![Fault {
-                    line: 1,
-                    column: String::new(),
-                    typed: String::new(),
-                    words: error.to_string(),
-                }]);
-            }
-        };
-        let first = |place: usize| {
-            let cells = grid.lines.iter().map(|line| line.cell(place));
-            cells.clone().find(|cell| !cell.is_empty()).unwrap_or_default().to_owned()
-        };
-        let in_file = || -> Vec<(String, String)> {
-            let heads = grid.heads.iter().enumerate();
-            heads.map(|(place, head)| (head.clone(), first(place))).collect()
-        };
-        let sheet = match Sheet::mapped(&grid, kind.columns(), &mapping) {
-            Ok(sheet) => sheet,
-            Err(faults) => return Looked { columns: in_file(), ..Looked::refused(faults) },
-        };
-        let (lines, faults) = match kind {
-            Kind::Instruments => registers::instruments(&sheet, &areas, &taken),
-            Kind::Standards => registers::standards(&sheet, &taken, &certificates),
-            Kind::History => history(&sheet, &charted, &known, &zone, now),
-        };
-        let (heads, sample) = sheet.sample(SAMPLE);
-        let lines = faults.is_empty().then_some(lines);
-        let columns = if mapping.is_empty() { vec![] } else { in_file() };
-        Looked { lines, count: grid.lines.len(), faults, heads, sample, columns }
-    };
-    tokio::task::spawn_blocking(read).await.map_err(|error| WebError::Inner(error.to_string()))
-}
-
-impl Looked {
-    fn refused(faults: Vec<Fault>) -> Self {
-        Self { lines: None, count: 0, faults, heads: vec![], sample: vec![], columns: vec![] }
-    }
-}
-
-fn charted_of(point: ChartedPoint) -> Result<Option<Charted>, WebError> {
-    let travel: Travel = point.point.travel.parse().map_err(unreadable)?;
-    let place: PiecePlace = point.point.place.parse().map_err(unreadable)?;
-    let plain = PlanPoint {
-        nominal: point.point.nominal,
-        travel,
-        place,
-        repeats: 1,
-        charted: true,
-        pieces: vec![],
-        standard: 0,
-    };
-    // A method that this version does not know is no reason to refuse the others.
-    let Ok(method) = by_key(&point.method) else { return Ok(None) };
-    let unit: Unit = point.unit.parse().map_err(unreadable)?;
-    Ok(Some(Charted {
-        tag: point.tag,
-        plan: point.plan,
-        nominal: point.point.nominal,
-        unit,
-        error_unit: unit.error_unit(point.resolution),
-        direction: if travel == Travel::Corner { place.word() } else { travel.word() },
-        place: Place {
-            instrument: point.instrument,
-            set_up: point.set_up,
-            key: method.chart_key(&plain),
-        },
-    }))
-}
-
-fn unreadable(error: impl std::fmt::Display) -> WebError {
-    WebError::Inner(error.to_string())
-}
-
 #[derive(Debug, Template)]
 #[template(path = "import_look.html")]
 struct LookPage {
@@ -339,14 +251,12 @@ struct LookPage {
     id: i64,
     file: String,
     heading: String,
-    can: bool,
+    /// What came of it, once it is read; none while it is, and while it comes in.
+    shown: Option<Shown>,
     button: String,
-    faults: Vec<Fault>,
     more: usize,
-    heads: Vec<&'static str>,
-    sample: Vec<Vec<String>>,
-    count: usize,
     error: Option<String>,
+    progress: Option<Progress>,
     /// What each column of the file is, to be said by a person: place, head, what stands first, what was said, and whether its
     /// head is known.
     columns: Vec<(usize, String, String, String, bool)>,
@@ -354,78 +264,155 @@ struct LookPage {
     mapping: Vec<(String, String)>,
 }
 
-async fn draw_look(
-    desk: &mut Desk,
-    signed: &SignedIn,
-    import: &Import,
-    mapping: &Mapping,
-    error: Option<String>,
-) -> Result<Response, WebError> {
-    let mut looked = look(desk, import, mapping).await?;
-    let known = Kind::of(&import.kind).map_or(&[][..], Kind::columns);
-    let bad: HashSet<u64> = looked.faults.iter().map(|fault| fault.line).collect();
-    let more = looked.faults.len().saturating_sub(SHOWN);
-    looked.faults.truncate(SHOWN);
-    let of = &import.kind;
-    let count = looked.count;
+/// How reading a large table is told.
+const READ: Pieces = Pieces {
+    so_far: "passes over the table are done",
+    meanwhile: "Its lines are held against the registers. You may leave this page and come back to it from “Bring in a table”.",
+    at_the_end: "The table is read.",
+};
+
+/// How bringing it in is told.
+const COMING: Pieces = Pieces {
+    so_far: "lines are written",
+    meanwhile: "They count once all of them are there. You may leave this page; it goes on by itself.",
+    at_the_end: "All {total} lines are in.",
+};
+
+fn heading(import: &Import, shown: &Shown) -> String {
+    let (of, count) = (&import.kind, shown.count);
     let lines = if count == 1 { "line" } else { "lines" };
-    let heading = match (looked.lines.is_some(), bad.len(), count) {
+    match (shown.can, shown.wrong.1, count) {
         (true, ..) => format!("{count} {lines} of {of} can be brought in"),
         (false, _, 0) => "this table cannot be read yet".to_owned(),
         (false, 1, _) => format!("one of {count} {lines} of {of} is not right yet"),
         (false, bad, _) => format!("{bad} of {count} {lines} of {of} are not right yet"),
-    };
-    let status = match (looked.lines.is_some(), &error) {
+    }
+}
+
+async fn draw_look(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    import: &Import,
+    (mapping, shown): (&Mapping, Option<Shown>),
+    error: Option<String>,
+) -> Result<Response, WebError> {
+    let known = Kind::of(&import.kind).map_or(&[][..], Kind::columns);
+    let status = match (shown.as_ref().is_none_or(|shown| shown.can), &error) {
         (true, None) => StatusCode::OK,
         _ => StatusCode::UNPROCESSABLE_ENTITY,
     };
-    let template = LookPage {
+    let coming = import.state == "coming";
+    let progress = match shown {
+        None => jobs::of(&mut desk.connection, &imports::path(import.id)).await?.map(|job| {
+            let pieces = if coming { COMING } else { READ };
+            Progress::of(&job, pieces, Some(format!("/import/{}/again", import.id)))
+        }),
+        Some(_) => None,
+    };
+    let mut template = LookPage {
         shell: Shell::new(signed, "records", &desk.here),
         id: import.id.0,
         file: import.file_name.clone(),
-        heading,
-        can: looked.lines.is_some(),
-        button: format!("Bring in {count} {lines}"),
-        faults: looked.faults,
-        more,
-        heads: looked.heads,
-        sample: looked.sample,
-        count,
-        error,
-        columns: looked
-            .columns
+        heading: match &shown {
+            Some(shown) => heading(import, shown),
+            None if coming => "is being brought in".to_owned(),
+            None => "is being read".to_owned(),
+        },
+        button: String::new(),
+        more: 0,
+        error: error.or_else(|| (!import.refused.is_empty()).then(|| nothing(&import.refused))),
+        progress,
+        columns: vec![],
+        choices: known.iter().map(|column| (column.field, column.head)).collect(),
+        mapping: mapping.fields(),
+        shown: None,
+    };
+    if let Some(mut shown) = shown {
+        let lines = if shown.count == 1 { "line" } else { "lines" };
+        template.button = format!("Bring in {} {lines}", shown.count);
+        template.columns = std::mem::take(&mut shown.columns)
             .into_iter()
             .enumerate()
             .map(|(place, (head, first))| {
                 let found = is_known(&head, known);
                 (place, head, first, mapping.word(place).to_owned(), found)
             })
-            .collect(),
-        choices: known.iter().map(|column| (column.field, column.head)).collect(),
-        mapping: mapping.fields(),
-    };
+            .collect();
+        template.more = shown.wrong.0.saturating_sub(SHOWN);
+        shown.faults.truncate(SHOWN);
+        template.shown = Some(shown);
+    }
     page(status, &template)
+}
+
+fn nothing(why: &str) -> String {
+    format!("Nothing was brought in. {why}")
 }
 
 async fn waiting(desk: &mut Desk, id: i64) -> Result<Import, WebError> {
     let found = imports::by_id(&mut desk.connection, ImportId(id)).await;
-    let import = match found {
-        Err(StoreError::NotFound) => {
-            return Err(WebError::NotNow {
-                words: "This table is not here any more: only the newest that you sent is kept until it is brought in. Nothing of it was brought in; send it again.".into(),
-            });
-        }
-        found => found?,
-    };
-    if import.state != "looked_at" {
-        return Err(WebError::NotNow {
-            words: "This table was brought in already. It stands in the list on the page “Bring in a table”.".into(),
-        });
+    match found {
+        Err(StoreError::NotFound) => Err(WebError::NotNow {
+            words: "This table is not here any more: only the newest that you sent is kept until it is brought in. Nothing of it was brought in; send it again.".into(),
+        }),
+        found => Ok(found?),
     }
-    Ok(import)
 }
 
-/// Shows what a table would bring, and what is wrong with it.
+/// As [`waiting`], still to be decided about.
+async fn to_decide(desk: &mut Desk, id: i64) -> Result<Import, WebError> {
+    let import = waiting(desk, id).await?;
+    match import.state.as_str() {
+        "looked_at" => Ok(import),
+        "coming" => Err(WebError::NotNow {
+            words: "This table is being brought in. How far it is stands on its page, which you reach from “Bring in a table”.".into(),
+        }),
+        _ => Err(WebError::NotNow {
+            words: "This table was brought in already. It stands in the list on the page “Bring in a table”.".into(),
+        }),
+    }
+}
+
+/// Looks at a table: at once, or, where it is large, as its job has found; none while that goes on.
+async fn shown(
+    desk: &mut Desk,
+    signed: &SignedIn,
+    import: &Import,
+    mapping: &Mapping,
+) -> Result<Option<Shown>, WebError> {
+    if !is_large(import) {
+        return Ok(Some(look_now(desk, import, mapping).await?.shown));
+    }
+    if let Some(kept) = &import.reading {
+        let kept: Kept = serde_json::from_value(kept.clone()).map_err(unreadable)?;
+        if kept.mapping == mapping.fields() {
+            return Ok(Some(serde_json::from_value(kept.shown).map_err(unreadable)?));
+        }
+    }
+    let by = desk.by(signed);
+    imports::ask_to_read(&mut desk.connection, import.id, &mapping.fields(), by).await?;
+    Ok(None)
+}
+
+async fn look_now(desk: &mut Desk, import: &Import, mapping: &Mapping) -> Result<Looked, WebError> {
+    let when = (desk.here.zone.clone(), desk.now);
+    look(&mut desk.connection, when, import, mapping).await
+}
+
+/// Whether a table is read and brought in by a job.
+fn is_large(import: &Import) -> bool {
+    let at_once = match Kind::of(&import.kind) {
+        Some(Kind::History) => HISTORY_AT_ONCE,
+        _ => REGISTER_AT_ONCE,
+    };
+    import.bytes.len() > at_once
+}
+
+fn unreadable(error: impl std::fmt::Display) -> WebError {
+    WebError::Inner(error.to_string())
+}
+
+/// Shows what a table would bring, and what is wrong with it; or how far it is.
 pub async fn look_page(
     signed: SignedIn,
     State(state): State<AppState>,
@@ -434,8 +421,15 @@ pub async fn look_page(
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
     let import = waiting(&mut desk, id).await?;
+    if matches!(import.state.as_str(), "done" | "withdrawn") {
+        return Ok(Redirect::to("/import").into_response());
+    }
     let mapping = Mapping::read(&said);
-    let mut response = draw_look(&mut desk, &signed, &import, &mapping, None).await?;
+    let shown = match import.state.as_str() {
+        "coming" => None,
+        _ => shown(&mut desk, &signed, &import, &mapping).await?,
+    };
+    let mut response = draw_look(&mut desk, &signed, &import, (&mapping, shown), None).await?;
     // The page itself is fine, also when what it shows is not.
     *response.status_mut() = StatusCode::OK;
     Ok(response)
@@ -443,48 +437,90 @@ pub async fn look_page(
 
 /// Everything that is wrong with a table, as a table.
 pub async fn faults_csv(
-    _signed: SignedIn,
+    signed: SignedIn,
     State(state): State<AppState>,
     PathId(id): PathId,
     Asked(said): Asked<BTreeMap<String, String>>,
 ) -> Result<Response, WebError> {
     let mut desk = Desk::open(&state).await?;
-    let import = waiting(&mut desk, id).await?;
-    let looked = look(&mut desk, &import, &Mapping::read(&said)).await?;
+    let import = to_decide(&mut desk, id).await?;
+    let mapping = Mapping::read(&said);
+    let Some(shown) = shown(&mut desk, &signed, &import, &mapping).await? else {
+        return Err(WebError::NotNow {
+            words: "This table is still being read. Go back to its page, and wait until it is."
+                .into(),
+        });
+    };
     let mut table = Table::new(&["line", "column", "what stands there", "what is wrong"]);
-    for fault in looked.faults {
+    for fault in shown.faults {
         let line = i64::try_from(fault.line).unwrap_or(i64::MAX);
         table.row([line.into(), fault.column.into(), fault.typed.into(), fault.words.into()]);
     }
     Ok(crate::pages::evidence::attachment::as_csv("what-is-wrong", table.csv()))
 }
 
-/// Brings a table in.
+/// Brings a table in; a large one is given to a job.
 pub async fn bring_in(
     PathId(id): PathId,
     Sent { signed, mut desk, typed }: Sent,
 ) -> Result<Response, WebError> {
     let import = waiting(&mut desk, id).await?;
     let mapping = Mapping::read(&typed.0);
-    let looked = look(&mut desk, &import, &mapping).await?;
-    let Some(lines) = looked.lines else {
-        let words = "Nothing was brought in: the registers have changed since you looked, and some lines are not right any more.";
-        return draw_look(&mut desk, &signed, &import, &mapping, Some(words.into())).await;
-    };
     let by = desk.by(&signed);
     let said = mapping.fields();
-    match imports::bring_in(&mut desk.connection, &import, lines, (looked.count, &said), by).await {
-        Ok(()) => Ok(Redirect::to("/import").into_response()),
+    if import.state == "coming" {
+        // Pressed twice: it is on its way.
+        return Ok(Redirect::to(&imports::path(import.id)).into_response());
+    }
+    let import = to_decide(&mut desk, id).await?;
+    let (brought, after) = if is_large(&import) {
+        let path = imports::path(import.id);
+        let Some(shown) = shown(&mut desk, &signed, &import, &mapping).await? else {
+            return Ok(Redirect::to(&path).into_response());
+        };
+        if !shown.can {
+            return draw_look(&mut desk, &signed, &import, (&mapping, Some(shown)), None).await;
+        }
+        let asked = (shown.count, said.as_slice());
+        (imports::ask_to_bring_in(&mut desk.connection, import.id, asked, by).await, path)
+    } else {
+        let Looked { lines, shown } = look_now(&mut desk, &import, &mapping).await?;
+        let Some(lines) = lines else {
+            let words = nothing(
+                "The registers have changed since you looked, and some lines are not right any more.",
+            );
+            let shown = (&mapping, Some(shown));
+            return draw_look(&mut desk, &signed, &import, shown, Some(words)).await;
+        };
+        let asked = (shown.count, said.as_slice());
+        let brought = imports::bring_in(&mut desk.connection, &import, lines, asked, by).await;
+        (brought, "/import".to_owned())
+    };
+    match brought {
+        Ok(()) => Ok(Redirect::to(&after).into_response()),
         Err(StoreError::Conflict { constraint }) if constraint == "imports_state" => {
             // Pressed twice: it is in.
-            Ok(Redirect::to("/import").into_response())
+            Ok(Redirect::to(&after).into_response())
         }
         Err(StoreError::Conflict { .. }) => {
-            let words = "Nothing was brought in: somebody registered one of these a moment ago. Look at the lines below again.";
-            draw_look(&mut desk, &signed, &import, &mapping, Some(words.into())).await
+            let words = nothing(
+                "Somebody registered one of these a moment ago. Look at the lines below again.",
+            );
+            let shown = Some(look_now(&mut desk, &import, &mapping).await?.shown);
+            draw_look(&mut desk, &signed, &import, (&mapping, shown), Some(words)).await
         }
         Err(other) => Err(other.into()),
     }
+}
+
+/// Lets reading or bringing in that stopped be tried again.
+pub async fn try_again(
+    PathId(id): PathId,
+    Sent { signed, mut desk, .. }: Sent,
+) -> Result<Response, WebError> {
+    let path = imports::path(ImportId(id));
+    jobs::try_again(&mut desk.connection, &path, (signed.person.id, desk.now)).await?;
+    Ok(Redirect::to(&path).into_response())
 }
 
 /// The file as it came.

@@ -42,7 +42,7 @@ pub static INSTRUMENTS: [Column; 22] = [
 ];
 
 /// Columns of standards; a line for each certified value.
-pub static STANDARDS: [Column; 24] = [
+pub static STANDARDS: [Column; 25] = [
     column("tag", "tag", true, "the same in each line of one standard", "W-60"),
     column("name", "name", true, "", "Weights to 20 kg"),
     column("kind", "kind", true, "what can stand in for it is found by that", "weight set"),
@@ -73,6 +73,7 @@ pub static STANDARDS: [Column; 24] = [
     column("class limit", "class_limit", false, "U is the limit of its class: yes or no", "no"),
     column("not uniform", "non_uniformity", false, "± half of the spread", ""),
     column("at °C", "temperature", false, "for a value that depends on it", ""),
+    column("at unit", "at_unit", false, "of what it depends on, where that is no temperature", ""),
 ];
 
 /// Fields of a standard that belong to a value; the others are the same in each line of a standard.
