@@ -76,13 +76,29 @@ impl ToleranceLimits {
         Some(self.upper? - self.lower?)
     }
 
-    /// How far towards its limit a value lies: 1 on the limit, above 1 outside; signed by side.
-    /// `None` when the side that it leans to has no limit, or a limit of zero.
+    /// The middle of a two-sided tolerance that does not have nothing inside it; nothing for all others.
+    #[must_use]
+    pub fn middle(&self) -> Decimal {
+        match (self.lower, self.upper) {
+            (Some(lower), Some(upper)) if lower >= Decimal::ZERO || upper <= Decimal::ZERO => {
+                (lower + upper) / Decimal::TWO
+            }
+            _ => Decimal::ZERO,
+        }
+    }
+
+    /// How far towards its limit a value lies: 1 on the limit, above 1 outside; signed by side. From nothing where that is
+    /// allowed, else from the middle of the two limits. `None` when the side that it leans to has no limit, or where from
+    /// cannot be said: a limit of zero, one limit with nothing beyond it.
     #[must_use]
     pub fn share_used(&self, value: f64) -> Option<f64> {
-        let (limit, sign) =
-            if value >= 0.0 { (to_f64(self.upper?), 1.0) } else { (-to_f64(self.lower?), -1.0) };
-        (limit > 0.0).then(|| sign * value.abs() / limit)
+        let middle = to_f64(self.middle());
+        let off = value - middle;
+        let (limit, sign) = match off >= 0.0 {
+            true => (to_f64(self.upper?) - middle, 1.0),
+            false => (middle - to_f64(self.lower?), -1.0),
+        };
+        (limit > 0.0).then(|| sign * off.abs() / limit)
     }
 }
 

@@ -185,6 +185,12 @@ pub enum EntryError {
         /// The words.
         offered: String,
     },
+    /// No file was chosen.
+    #[error("Choose the photograph or document of {name}: a picture (PNG, JPEG, WebP) or a PDF.")]
+    NoFile {
+        /// What it is of.
+        name: String,
+    },
     /// Nothing typed for a text.
     #[error("Read {name} and type it as it stands there.")]
     NoText {
@@ -397,6 +403,11 @@ pub fn accept(
         Input::Setting { .. } => accept_setting(&step.input, proposal),
         Input::Choice { name, words } => accept_choice(name, words, &proposal.typed),
         Input::Text { name } => accept_text(name, &proposal.typed),
+        // What is typed is the name under which it is kept.
+        Input::File { name } if proposal.typed.trim().is_empty() => {
+            Err(EntryError::NoFile { name: name.clone() })
+        }
+        Input::File { name } => accept_text(name, &proposal.typed),
         Input::Count { name } => accept_count(name, &proposal.typed),
         Input::Condition { .. } => accept_condition(&step.input, &proposal.typed),
         Input::WaitStart { minimum_seconds, maximum_seconds, .. } => {

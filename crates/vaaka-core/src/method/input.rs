@@ -92,6 +92,11 @@ pub enum Input {
         /// What it is called.
         name: String,
     },
+    /// A photograph or document, kept with the check: the face of a block, a print of the instrument.
+    File {
+        /// What it is of.
+        name: String,
+    },
     /// A whole number, kept as it was found.
     Count {
         /// What it is called.
@@ -167,6 +172,7 @@ impl Input {
             Self::Setting { .. } => "setting",
             Self::Choice { .. } => "choice",
             Self::Text { .. } => "text",
+            Self::File { .. } => "file",
             Self::Count { .. } => "count",
             Self::Condition { .. } => "condition",
             Self::WaitStart { .. } => "wait-start",
@@ -190,7 +196,7 @@ impl Input {
     /// Whether it cannot be answered without the server: its registers, its clock, everything kept.
     #[must_use]
     pub fn needs_server(&self) -> bool {
-        matches!(self, Self::Tag { .. } | Self::Review) || self.is_wait()
+        matches!(self, Self::Tag { .. } | Self::File { .. } | Self::Review) || self.is_wait()
     }
 
     /// Whether the server keeps a time with it.
@@ -220,6 +226,7 @@ mod tests {
         let tag = Input::Tag { expected: "S".into(), any_of_kind: None, place: 0 };
         let text = Input::Text { name: "the serial".into() };
         let count = Input::Count { name: "modules".into() };
+        let file = Input::File { name: "the block".into() };
         let choice = Input::Choice { name: "the mode".into(), words: vec![] };
         let all = [
             &confirm(false),
@@ -229,6 +236,7 @@ mod tests {
             &tag,
             &text,
             &count,
+            &file,
             &choice,
             &Input::Review,
         ];
@@ -238,7 +246,7 @@ mod tests {
         assert_eq!(kinds.len(), all.len(), "{kinds:?}");
         let of_server: Vec<&str> =
             all.iter().filter(|one| one.needs_server()).map(|one| one.kind()).collect();
-        assert_eq!(of_server, ["wait-start", "wait-over", "tag", "review"]);
+        assert_eq!(of_server, ["wait-start", "wait-over", "tag", "file", "review"]);
         assert!(all.iter().all(|one| !one.measures() && one.unit().is_none()));
     }
 }

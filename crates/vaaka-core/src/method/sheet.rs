@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use super::limit::{LimitBand, read_bands};
 use serde_json::{Map, Value, json};
 
 use crate::quantity::TypedDecimal;
@@ -312,10 +313,15 @@ impl SheetField {
                     ("percent", ".percent"),
                     ("per", ".per"),
                     ("side", ".side"),
+                    ("target", ".target"),
                 ] {
                     put(suffix, shown(value.get(key).unwrap_or(&Value::Null)));
                 }
                 put(".of", show_from(value.get("of").unwrap_or(&Value::Null)));
+                let bands = value.get("bands").cloned().unwrap_or_default();
+                let bands: Vec<LimitBand> = serde_json::from_value(bands).unwrap_or_default();
+                let bands: Vec<String> = bands.iter().map(ToString::to_string).collect();
+                put(".bands", bands.join("; "));
             }
             SheetKind::Bound => match value {
                 Value::Object(map) => {
@@ -375,6 +381,17 @@ fn read_limit(name: &str, texts: &SheetTexts, optional: bool, faults: &mut Fault
         limit.insert("side".into(), json!(side));
     } else {
         faults.push((part("side"), "Choose one of these.".into()));
+    }
+    let target = number(&part("target"), texts, true, faults);
+    if !target.is_null() {
+        limit.insert("target".into(), target);
+    }
+    match read_bands(text(texts, &part("bands"))) {
+        Ok(bands) if bands.is_empty() => {}
+        Ok(bands) => {
+            limit.insert("bands".into(), json!(bands));
+        }
+        Err(words) => faults.push((part("bands"), words)),
     }
     Value::Object(limit)
 }

@@ -169,11 +169,19 @@ impl Step {
     #[must_use]
     pub fn guarded(mut self, reading_std_dev: Option<f64>) -> Self {
         let limits = self.tolerance;
+        // Where an error of nothing is not allowed a reading is expected in the middle of what is.
+        let middle = limits.map_or(Decimal::ZERO, |limits| limits.middle());
         let half = limits.and_then(|limits| {
+            // One limit with nothing beyond it says where a reading must not lie, not where it does.
+            let beyond = |limits: ToleranceLimits| {
+                limits.upper.is_none_or(|upper| upper < Decimal::ZERO)
+                    && limits.lower.is_none_or(|lower| lower > Decimal::ZERO)
+            };
             let ends = [limits.lower, limits.upper].into_iter().flatten();
-            ends.map(|end| end.abs()).max()
+            let half = ends.map(|end| (end - middle).abs()).max();
+            half.filter(|_| !middle.is_zero() || !beyond(limits))
         });
-        let reference = self.reference_value;
+        let reference = self.reference_value.map(|reference| reference + middle);
         if let Input::Reading { resolution, expected, guard, .. } = &mut self.input {
             if let Some(reference) = reference {
                 *expected = reference;
@@ -245,6 +253,25 @@ mod tests {
         let guarded = step(reference, half, resolution).guarded(s);
         let Input::Reading { guard, expected: about, .. } = guarded.input else { panic!() };
         assert_eq!((guard.normalize(), about), (d(expected), d(reference)));
+    }
+
+    /// Limits that nothing does not lie in: the guard stands about their middle, and one limit alone has none.
+    #[test]
+    fn guards_off_zero() {
+        let limits = |lower: Option<&str>, upper: Option<&str>| {
+            let limits = ToleranceLimits { lower: lower.map(d), upper: upper.map(d) };
+            let step = Step { tolerance: Some(limits), ..step("100", None, "0.1") };
+            match step.guarded(None).input {
+                Input::Reading { guard, expected, .. } => (expected.normalize(), guard.normalize()),
+                _ => panic!(),
+            }
+        };
+        assert_eq!(limits(Some("4"), Some("6")), (d("105"), d("3")));
+        assert_eq!(limits(Some("-6"), Some("-4")), (d("95"), d("3")));
+        assert_eq!(limits(Some("-10"), Some("30")), (d("100"), d("90")));
+        // A fiftieth of the value, as for any reading of which no more is known.
+        assert_eq!(limits(None, Some("-20")), (d("100"), d("2")));
+        assert_eq!(limits(None, Some("20")), (d("100"), d("60")));
     }
 
     #[test]

@@ -98,6 +98,7 @@ mod tests {
             class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
+            at_unit: None,
         }
     }
 

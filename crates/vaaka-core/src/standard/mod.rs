@@ -25,7 +25,7 @@ pub use fitness::{
     CertificateFacts, CertificateKind, LotFacts, Offer, StandardFacts, StandardState, TagRefusal,
     Unfit, UseKind, alternatives, check_fitness, check_tag, instead_words, kind_words,
 };
-pub use piece::{CertifiedPiece, CombinedReference, ValueAt, combine, same_nominal};
+pub use piece::{AXES, CELSIUS, CertifiedPiece, CombinedReference, ValueAt, combine, same_nominal};
 pub use plausible::{far_words, is_far, value_remarks};
 pub use salt::{Salt, SaltError, SaltHumidity};
 pub use soak::{Soak, SoakError, soak};
@@ -47,11 +47,13 @@ pub enum StandardError {
     /// Its values are in a unit that the instrument does not measure.
     #[error(transparent)]
     Unit(#[from] UnitError),
-    /// Nothing is certified at this temperature.
-    #[error("{tag} is certified from {from} to {to} °C, not at {got} °C")]
-    Temperature {
+    /// Nothing is certified at this temperature, or at this value of what else the value depends on.
+    #[error("{tag} is certified from {from} to {to} {unit}, not at {got} {unit}")]
+    NotCertifiedAt {
         /// The piece.
         tag: String,
+        /// Unit of what its value depends on.
+        unit: String,
         /// Lowest certified temperature.
         from: String,
         /// Highest certified temperature.

@@ -30,19 +30,44 @@ pub struct CertifiedPiece {
     /// the certificate states it: a block is not the same all over.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub non_uniformity: Option<Decimal>,
-    /// Certified values at other temperatures, by rising temperature in °C; empty for a value
-    /// that does not depend on it.
+    /// Certified values by what they depend on, rising: the temperature, or whatever `at_unit` is the unit of (a wavelength,
+    /// a frequency, a level). Empty for a value that depends on nothing.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub by_temperature: Vec<ValueAt>,
+    /// Unit of what its value depends on; °C where none is stated.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at_unit: Option<String>,
 }
 
-/// A certified value at a temperature.
+/// Unit of what a certified value depends on, where nothing else is stated: a temperature.
+pub const CELSIUS: &str = "°C";
+
+/// Units of what a certified value may depend on, with what they are of.
+pub const AXES: [(&str, &str); 11] = [
+    (CELSIUS, "temperature, °C"),
+    ("nm", "wavelength, nm"),
+    ("Hz", "frequency, Hz"),
+    ("kHz", "frequency, kHz"),
+    ("MHz", "frequency, MHz"),
+    ("GHz", "frequency, GHz"),
+    ("%RH", "humidity, %RH"),
+    ("bar", "pressure, bar"),
+    ("N", "force, N"),
+    ("mm", "length, mm"),
+    ("V", "level, V"),
+];
+
+/// A certified value at a temperature, or at another value of what it depends on.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct ValueAt {
-    /// Temperature, °C.
+    /// Temperature in °C, or the value of what it depends on in its unit.
     pub temperature: Decimal,
     /// Certified value at it.
     pub certified_value: Decimal,
+    /// Expanded uncertainty there, with the factor of the piece; that of the piece where none is stated. It was not part of the
+    /// fingerprint of a result before it was known here, and is none now.
+    #[serde(default, skip_serializing)]
+    pub expanded_uncertainty: Option<Decimal>,
 }
 
 impl CertifiedPiece {
@@ -76,33 +101,43 @@ impl CertifiedPiece {
         Ok(self.certified_standard_uncertainty()?.hypot(self.places_standard_uncertainty()))
     }
 
-    /// Whether its value depends on the temperature.
+    /// Whether its value is another one elsewhere: then it must be known where it is taken.
     #[must_use]
-    pub fn depends_on_temperature(&self) -> bool {
-        !self.by_temperature.is_empty()
+    pub fn is_dependent(&self) -> bool {
+        let mut values = self.by_temperature.iter().map(|row| row.certified_value);
+        let first = values.next();
+        values.any(|value| Some(value) != first)
     }
 
-    /// The lowest and highest temperature at which its value is certified; none where it does not depend on it.
+    /// Unit of what its value depends on.
     #[must_use]
-    pub fn certified_temperatures(&self) -> Option<(Decimal, Decimal)> {
+    pub fn axis_unit(&self) -> &str {
+        self.at_unit.as_deref().unwrap_or(CELSIUS)
+    }
+
+    /// The lowest and highest temperature, or other value, at which it is certified; none where it depends on nothing.
+    #[must_use]
+    pub fn certified_span(&self) -> Option<(Decimal, Decimal)> {
         let (first, last) = (self.by_temperature.first()?, self.by_temperature.last()?);
         Some((first.temperature, last.temperature))
     }
 
     /// The piece with its value at `temperature`, by straight lines between the certified
-    /// temperatures; beyond them nothing is certified.
+    /// temperatures, and with the larger uncertainty of the two that it lies between; beyond them nothing is certified. Where it
+    /// depends on something else, that takes the place of the temperature.
     ///
     /// # Errors
-    /// [`StandardError::Temperature`] outside the certified temperatures.
+    /// [`StandardError::NotCertifiedAt`] outside the certified temperatures.
     pub fn at(&self, temperature: Decimal) -> Result<Self, StandardError> {
         let table = &self.by_temperature;
-        let Some((first, last)) = self.certified_temperatures() else {
+        let Some((first, last)) = self.certified_span() else {
             return Ok(self.clone());
         };
         if temperature < first || temperature > last {
             let show = |value: Decimal| show_decimal(value, value.scale());
-            return Err(StandardError::Temperature {
+            return Err(StandardError::NotCertifiedAt {
                 tag: self.tag.clone(),
+                unit: self.axis_unit().to_owned(),
                 from: show(first),
                 to: show(last),
                 got: show(temperature),
@@ -110,14 +145,19 @@ impl CertifiedPiece {
         }
         let after = table.iter().position(|row| row.temperature >= temperature).unwrap_or(0);
         let upper = table[after];
-        let certified_value = if upper.temperature == temperature || after == 0 {
-            upper.certified_value
+        let own = |row: ValueAt| row.expanded_uncertainty.unwrap_or(self.expanded_uncertainty);
+        let (certified_value, expanded_uncertainty) = if upper.temperature == temperature
+            || after == 0
+        {
+            (upper.certified_value, own(upper))
         } else {
             let lower = table[after - 1];
             let share = (temperature - lower.temperature) / (upper.temperature - lower.temperature);
-            lower.certified_value + (upper.certified_value - lower.certified_value) * share
+            let value =
+                lower.certified_value + (upper.certified_value - lower.certified_value) * share;
+            (value, own(lower).max(own(upper)))
         };
-        Ok(Self { certified_value, ..self.clone() })
+        Ok(Self { certified_value, expanded_uncertainty, ..self.clone() })
     }
 }
 
@@ -230,6 +270,7 @@ mod tests {
             class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
+            at_unit: None,
         }
     }
 
@@ -279,6 +320,7 @@ mod tests {
         let row = |t: i64, v: &str| ValueAt {
             temperature: Decimal::from(t),
             certified_value: v.parse().unwrap(),
+            expanded_uncertainty: None,
         };
         salt.by_temperature = vec![row(10, "75.65"), row(20, "75.47"), row(25, "75.29")];
         let at = |t: &str| salt.at(t.parse().unwrap());
@@ -290,8 +332,8 @@ mod tests {
             assert!((salt.slope_at(t.parse().unwrap()) - slope).abs() < 1e-12, "{t}");
         }
         assert_eq!(piece("10", "0.1", "2").slope_at(Decimal::TEN), 0.0);
-        assert!(matches!(at("25.1"), Err(StandardError::Temperature { .. })));
-        assert!(matches!(at("9.9"), Err(StandardError::Temperature { .. })));
+        assert!(matches!(at("25.1"), Err(StandardError::NotCertifiedAt { .. })));
+        assert!(matches!(at("9.9"), Err(StandardError::NotCertifiedAt { .. })));
         assert!(piece("10", "0.1", "2").at("99".parse().unwrap()).is_ok());
     }
 
@@ -325,5 +367,31 @@ mod tests {
         assert!(same(&[("-1", Unit::Bar)], "-14.5", Unit::Psi));
         assert!(!same(&[("-1", Unit::Bar)], "14.5", Unit::Psi));
         assert!(!same(&[("10", Unit::Bar)], "10", Unit::Kilogram));
+    }
+
+    /// A grey filter by the wavelength: value by straight lines, the larger uncertainty of the two neighbours, and on a row
+    /// that row's own; the sentence beyond names its unit.
+    #[test]
+    fn value_and_uncertainty_by_wavelength() {
+        let row = |nm: i64, value: i64, u: i64| ValueAt {
+            temperature: Decimal::from(nm),
+            certified_value: Decimal::new(value, 4),
+            expanded_uncertainty: Some(Decimal::new(u, 4)),
+        };
+        let mut filter = piece("0.5", "0.003", "2");
+        filter.by_temperature = vec![row(440, 5050, 24), row(546, 5170, 30), row(635, 5290, 26)];
+        filter.at_unit = Some("nm".to_owned());
+        let at = |nm: i64| {
+            let found = filter.at(Decimal::from(nm)).unwrap();
+            (found.certified_value, found.expanded_uncertainty)
+        };
+        assert_eq!(at(440), (Decimal::new(5050, 4), Decimal::new(24, 4)));
+        assert_eq!(at(493), (Decimal::new(5110, 4), Decimal::new(30, 4)));
+        assert_eq!(at(635), (Decimal::new(5290, 4), Decimal::new(26, 4)));
+        let beyond = filter.at(Decimal::from(700)).unwrap_err().to_string();
+        assert_eq!(beyond, "a is certified from 440 to 635 nm, not at 700 nm");
+        assert!(filter.is_dependent());
+        filter.by_temperature.iter_mut().for_each(|row| row.certified_value = Decimal::ONE);
+        assert!(!filter.is_dependent(), "the same everywhere");
     }
 }

@@ -219,9 +219,10 @@ impl Salt {
     /// The table as certified values of a piece, by rising temperature.
     #[must_use]
     pub fn values(self) -> Vec<ValueAt> {
-        let value = |(celsius, value, _): Row| ValueAt {
+        let value = |(celsius, value, uncertainty): Row| ValueAt {
             temperature: Decimal::from(celsius),
             certified_value: Decimal::new(value, 2),
+            expanded_uncertainty: Some(Decimal::new(uncertainty, 2)),
         };
         self.rows().map(value).to_vec()
     }

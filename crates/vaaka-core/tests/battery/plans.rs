@@ -6,19 +6,38 @@ use rust_decimal::Decimal;
 use vaaka_core::judgement::Decision;
 use vaaka_core::method::{Method, Place, PlanPoint, PlanSpec, PlanStandard, Purpose, Travel};
 use vaaka_core::quantity::Unit;
-use vaaka_core::standard::{CertifiedPiece, ValueAt};
+use vaaka_core::standard::{CELSIUS, CertifiedPiece, ValueAt};
 
 const PLACES: [Place; 5] =
     [Place::Middle, Place::BackLeft, Place::BackRight, Place::FrontLeft, Place::FrontRight];
 
-fn piece(tag: usize, nominal: Decimal, unit: Unit, random: &mut ChaCha8Rng) -> CertifiedPiece {
+/// Unit of what the values of a plan are taken at; some plans lack it, and a method must refuse them then.
+fn axis(settings: &serde_json::Value, random: &mut ChaCha8Rng) -> Option<String> {
+    let conditions = settings.get("conditions").and_then(|found| found.as_array());
+    let taken_at = conditions
+        .into_iter()
+        .flatten()
+        .find(|one| one.get("standard_temperature") == Some(&serde_json::Value::Bool(true)));
+    match taken_at {
+        Some(condition) => Some(condition.get("unit")?.as_str()?.trim().to_owned()),
+        None => random.random_bool(0.05).then(|| CELSIUS.to_owned()),
+    }
+}
+
+fn piece(
+    tag: usize,
+    nominal: Decimal,
+    (unit, axis): (Unit, Option<&str>),
+    random: &mut ChaCha8Rng,
+) -> CertifiedPiece {
     let certified_value = nominal + Decimal::new(random.random_range(-30..30), 4);
-    // Some follow the temperature: lower at 15 °C, higher at 25.
-    let by_temperature = match random.random_bool(0.3) {
+    // Some follow the temperature, or what else they are taken at: lower at 15, higher at 25.
+    let by_temperature = match axis.is_some() && random.random_bool(0.3) {
         true => [(15, -25), (20, 0), (25, 30)]
             .map(|(t, shift)| ValueAt {
                 temperature: Decimal::from(t),
                 certified_value: certified_value + Decimal::new(shift, 3),
+                expanded_uncertainty: None,
             })
             .to_vec(),
         false => vec![],
@@ -39,6 +58,9 @@ fn piece(tag: usize, nominal: Decimal, unit: Unit, random: &mut ChaCha8Rng) -> C
         unit,
         class_limit: random.random_bool(0.2),
         non_uniformity: None,
+        at_unit: axis
+            .filter(|unit| *unit != CELSIUS && !by_temperature.is_empty())
+            .map(str::to_owned),
         by_temperature,
     }
 }
@@ -48,6 +70,8 @@ pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
     let sheet = method.sheet();
     let typed = super::sheets::texts(&sheet, random);
     let settings = sheet.read(&typed).unwrap();
+    let axis = axis(&settings, random);
+    let axis = axis.as_deref();
     // Half of them as a method may want them that reads all points at once.
     let tidy = random.random_bool(0.5);
     let unit = match tidy {
@@ -72,9 +96,12 @@ pub fn plan(method: &dyn Method, random: &mut ChaCha8Rng) -> PlanSpec {
         };
         let half = nominal / Decimal::TWO;
         let pieces = match tidy || random.random_bool(0.7) {
-            true => vec![piece(2 * index, nominal, unit, random)],
+            true => vec![piece(2 * index, nominal, (unit, axis), random)],
             false => {
-                vec![piece(2 * index, half, unit, random), piece(2 * index + 1, half, unit, random)]
+                vec![
+                    piece(2 * index, half, (unit, axis), random),
+                    piece(2 * index + 1, half, (unit, axis), random),
+                ]
             }
         };
         points.push(PlanPoint {

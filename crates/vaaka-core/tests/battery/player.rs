@@ -41,6 +41,7 @@ pub fn proposal(step: &Step, repeat: u32, off: i64) -> Proposal {
             let chosen = off.unsigned_abs() as usize % ways.len();
             proposal.typed = ways[chosen].to_uppercase();
         }
+        Input::File { .. } => proposal.typed = format!("picture {off}.jpg"),
         Input::Text { .. } => proposal.typed = format!(" № {off} <b>µ</b> "),
         Input::Count { .. } => proposal.typed = off.unsigned_abs().to_string(),
         Input::WaitStart { .. } | Input::WaitOver { .. } | Input::Review => {}

@@ -48,6 +48,7 @@ fn plan(changes: &[(&str, Value)]) -> PlanSpec {
             class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
+            at_unit: None,
         }],
         standard,
     };

@@ -40,6 +40,7 @@ fn piece(nominal: Decimal, unit: Unit, random: &mut ChaCha8Rng) -> CertifiedPiec
             .random_bool(0.2)
             .then(|| Decimal::new(random.random_range(1..40), 5)),
         by_temperature: vec![],
+        at_unit: None,
     }
 }
 
@@ -179,6 +180,7 @@ fn gauge_plan(random: &mut ChaCha8Rng) -> PlanSpec {
             let at = |t: i64, shift: i64| ValueAt {
                 temperature: Decimal::from(t),
                 certified_value: one.certified_value + Decimal::new(shift, 2),
+                expanded_uncertainty: None,
             };
             one.by_temperature = vec![at(15, -4), at(20, 0), at(25, random.random_range(1..9))];
         }

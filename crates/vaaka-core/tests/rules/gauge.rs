@@ -37,6 +37,7 @@ fn point(nominal: &str, travel: Travel, repeats: u32, certified: &str) -> PlanPo
             class_limit: false,
             non_uniformity: None,
             by_temperature: vec![],
+            at_unit: None,
         }],
         standard: 0,
     }
@@ -257,7 +258,11 @@ fn hysteresis_of_a_pressure_gauge_of_class_1_6(#[case] down: &str, #[case] expec
 #[test]
 fn a_value_that_depends_on_temperature_is_taken_at_the_one_that_was_read() {
     let mut plan = with(|s| s["conditions"][0]["standard_temperature"] = json!(true));
-    let row = |t: &str, v: &str| ValueAt { temperature: d(t), certified_value: d(v) };
+    let row = |t: &str, v: &str| ValueAt {
+        temperature: d(t),
+        certified_value: d(v),
+        expanded_uncertainty: None,
+    };
     plan.points[0].pieces[0].by_temperature = vec![row("20", "100.2"), row("25", "101.2")];
     // Read at 21.5 °C: 100.2 + 1.5/5.
     let found = evaluate(&plan, &QUIET);
@@ -486,7 +491,11 @@ fn a_temperature_is_asked_for_where_values_are_certified(
         settings["conditions"][0]["lower"] = lower;
         settings["conditions"][0]["upper"] = upper;
     });
-    let at = |text: &str| ValueAt { temperature: d(text), certified_value: d("100.2") };
+    let at = |text: &str| ValueAt {
+        temperature: d(text),
+        certified_value: d("100.2"),
+        expanded_uncertainty: None,
+    };
     plan.points[0].pieces[0].by_temperature = vec![at("10"), at("20"), at("25")];
     plan.points[1].pieces[0].by_temperature = vec![at("15"), at("20"), at("30")];
     match (Gauge.way(&plan), expected) {

@@ -38,6 +38,7 @@ fn block(nominal: &str, certified: &str, standard: usize, repeats: u32) -> PlanP
             class_limit: false,
             non_uniformity: Some(d("0.45")),
             by_temperature: vec![],
+            at_unit: None,
         }],
         standard,
     }

@@ -160,6 +160,7 @@ fn plan(points: &[(&str, Travel, u32)]) -> PlanSpec {
                     class_limit: false,
                     non_uniformity: None,
                     by_temperature: vec![],
+                    at_unit: None,
                 }],
                 standard: 0,
             })

@@ -146,6 +146,7 @@ fn plan(changes: &[(&str, Value)]) -> PlanSpec {
         class_limit: false,
         non_uniformity: None,
         by_temperature: vec![],
+        at_unit: None,
     };
     let point = |nominal: &str, value: &str| PlanPoint {
         nominal: d(nominal),

@@ -33,6 +33,7 @@ fn piece(tag: &str, nominal: &str, value: &str) -> CertifiedPiece {
         class_limit: false,
         non_uniformity: None,
         by_temperature: vec![],
+        at_unit: None,
     }
 }
 

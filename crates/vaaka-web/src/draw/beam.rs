@@ -81,9 +81,11 @@ impl Beam {
     fn scale(&self, width: f64, margin: f64, outside: f64) -> Scale {
         let (lower, upper) = match self.tolerance {
             (Some(lower), Some(upper)) => (lower, upper),
-            // A one-sided tolerance is drawn from zero, or mirrored when the values are below it.
-            (None, Some(upper)) => (-upper.abs(), upper),
-            (Some(lower), None) => (lower, lower.abs()),
+            // A one-sided tolerance with nothing inside it is drawn with nothing in the middle; else as far as anything lies.
+            (None, Some(upper)) if upper > 0.0 => (-upper, upper),
+            (Some(lower), None) if lower < 0.0 => (lower, -lower),
+            (None, Some(upper)) => (upper - self.reach_from(upper), upper),
+            (Some(lower), None) => (lower, lower + self.reach_from(lower)),
             (None, None) => {
                 let control = self.control.map_or(0.0, |(l, _, u)| l.abs().max(u.abs()));
                 let seen = self.mark.iter().map(|mark| mark.value.abs()).fold(control, f64::max);
@@ -99,6 +101,16 @@ impl Beam {
             least: margin - outside,
             most: width - margin + outside,
         }
+    }
+
+    /// How far from a limit anything lies that is drawn, with some room; a tenth of the limit where nothing does.
+    fn reach_from(&self, limit: f64) -> f64 {
+        let control = self.control.into_iter().flat_map(|(lower, _, upper)| [lower, upper]);
+        let marks = self.mark.iter().map(|mark| mark.value);
+        let all = marks.chain(self.trail.iter().copied()).chain(self.ticks.iter().copied());
+        let farthest = all.chain(control).map(|value| (value - limit).abs()).fold(0.0, f64::max);
+        let least = if limit == 0.0 { 1.0 } else { limit.abs() / 10.0 };
+        (1.2 * farthest).max(least)
     }
 
     /// Where the mark stands: a value beyond an end clears the end bar however small the excess,

@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use crate::stats::StatsError;
 pub use course::Course;
 use evidence::{Evidence, Known};
-use site::Site;
+use site::{Site, Touched};
 
 /// Prior probability that nothing changed, of one explanation, and of two.
 const NONE: f64 = 0.5;
@@ -125,6 +125,30 @@ pub struct Culprit {
     pub sigmas: Vec<f64>,
 }
 
+/// Evidence for two at once, for the best single ones with each of the others: the pair, and the logarithm of what speaks for
+/// it.
+fn pairs(site: &Site, suspects: &[Touched], found: &[Evidence]) -> Vec<((usize, usize), f64)> {
+    let pairs = suspects.len() * suspects.len().saturating_sub(1) / 2;
+    let ln_two = (TWO / pairs.max(1) as f64).ln();
+    let mut order: Vec<usize> = (0..suspects.len()).collect();
+    order.sort_by(|a, b| found[*b].ln.total_cmp(&found[*a].ln));
+    let mut two: Vec<((usize, usize), f64)> = Vec::new();
+    for first in order.iter().take(BEST).copied() {
+        let known = Known::of(site, &suspects[first], &found[first]);
+        for second in (0..suspects.len()).filter(|second| *second != first) {
+            let beside = evidence::of(site, &suspects[second], Some(&known));
+            let key = (first.min(second), first.max(second));
+            let ln = ln_two + found[first].ln + beside.ln;
+            match two.iter_mut().find(|(pair, _)| *pair == key) {
+                // Both orders are looked at where both are among the best: the one that finds more stands.
+                Some((_, other)) => *other = other.max(ln),
+                None => two.push((key, ln)),
+            }
+        }
+    }
+    two
+}
+
 /// Looks for whose fault it is.
 ///
 /// # Errors
@@ -147,25 +171,7 @@ pub fn culprit(reads: &[CrossRead]) -> Result<Culprit, StatsError> {
     let suspects = site.suspects();
     let found: Vec<Evidence> = suspects.iter().map(|one| evidence::of(&site, one, None)).collect();
     let ln_one = (ONE / suspects.len() as f64).ln();
-    let pairs = suspects.len() * suspects.len().saturating_sub(1) / 2;
-    let ln_two = (TWO / pairs.max(1) as f64).ln();
-
-    let mut order: Vec<usize> = (0..suspects.len()).collect();
-    order.sort_by(|a, b| found[*b].ln.total_cmp(&found[*a].ln));
-    let mut two: Vec<((usize, usize), f64)> = Vec::new();
-    for first in order.iter().take(BEST).copied() {
-        let known = Known::of(&site, &suspects[first], &found[first]);
-        for second in (0..suspects.len()).filter(|second| *second != first) {
-            let beside = evidence::of(&site, &suspects[second], Some(&known));
-            let key = (first.min(second), first.max(second));
-            let ln = ln_two + found[first].ln + beside.ln;
-            match two.iter_mut().find(|(pair, _)| *pair == key) {
-                // Both orders are looked at where both are among the best: the one that finds more stands.
-                Some((_, other)) => *other = other.max(ln),
-                None => two.push((key, ln)),
-            }
-        }
-    }
+    let two = pairs(&site, &suspects, &found);
     let all = std::iter::once(NONE.ln())
         .chain(found.iter().map(|one| ln_one + one.ln))
         .chain(two.iter().map(|(_, ln)| *ln));

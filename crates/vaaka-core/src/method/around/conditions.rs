@@ -20,7 +20,8 @@ pub struct Precondition {
     pub upper: Option<Bound>,
     /// What to do when it does not hold, a sentence.
     pub advice: String,
-    /// Whether it is the temperature of the standard, in °C, at which its certified value is taken.
+    /// Whether the certified value is taken at it: the temperature of the standard, or what else its value depends on (a
+    /// wavelength, a frequency), in the unit of the certificate.
     #[serde(default)]
     pub standard_temperature: bool,
     /// How far the thermometer may be off, ±a in its unit; half of its last digit at least.
@@ -52,12 +53,47 @@ pub(super) fn condition_fault(condition: &Precondition, plan: &PlanSpec) -> Opti
     reversed.then(|| format!("{name}: its least value exceeds its greatest"))
 }
 
+/// Why the certified values of a plan cannot be taken where it says, where they cannot: a value that depends on something is
+/// another one elsewhere, so that it must be read where it is taken, and in the certificate's unit.
+pub(super) fn dependence_fault(
+    conditions: &[Precondition],
+    plan: &PlanSpec,
+    follows: bool,
+) -> Option<String> {
+    let pieces = plan.points.iter().flat_map(|point| &point.pieces);
+    let dependent = pieces.filter(|piece| piece.is_dependent());
+    let asked = temperature_condition(conditions).and_then(|place| conditions.get(place));
+    for piece in dependent {
+        let (tag, unit) = (&piece.tag, piece.axis_unit());
+        if !follows {
+            return Some(format!(
+                "{tag} is certified at several values in {unit}, and this method takes certified values at none: its certificate needs one value of each piece"
+            ));
+        }
+        match asked {
+            None => {
+                return Some(format!(
+                    "{tag} is certified at several values in {unit}: let one of the conditions be what its value is taken at"
+                ));
+            }
+            Some(condition) if condition.unit.trim() != unit => {
+                return Some(format!(
+                    "{tag} is certified at several values in {unit}, and {} is read in {}: the certified value is taken at what is read, so both need one unit",
+                    condition.name, condition.unit
+                ));
+            }
+            Some(_) => {}
+        }
+    }
+    None
+}
+
 /// The temperatures at which the values of all pieces are certified that follow a temperature; beyond them nothing is
 /// known of what is measured against.
 fn certified_span(plan: &PlanSpec) -> Option<(Decimal, Decimal)> {
     let pieces = plan.points.iter().flat_map(|point| &point.pieces);
     pieces
-        .filter_map(|piece| piece.certified_temperatures())
+        .filter_map(|piece| piece.certified_span())
         .reduce(|(from, to), (first, last)| (from.max(first), to.min(last)))
 }
 
@@ -88,7 +124,7 @@ pub fn temperature_condition(conditions: &[Precondition]) -> Option<usize> {
     conditions.iter().position(|condition| condition.standard_temperature)
 }
 
-/// Temperature of the standard, where it was read.
+/// What the certified values are taken at, where it was read: the temperature of the standard, or what else they depend on.
 pub fn temperature(conditions: &[Precondition], run: &RunState) -> Option<Decimal> {
     run.condition(&condition_key(temperature_condition(conditions)?))
 }

@@ -14,7 +14,7 @@ pub use waits::Wait;
 use serde::{Deserialize, Serialize};
 
 use super::common::{fixture_step, standard_steps};
-use super::{MethodError, PlanSpec, Step, StepKey};
+use super::{Input, MethodError, PlanSpec, Step, StepKey};
 
 /// What surrounds the measuring: a part of the stored settings of every family, beside its own fields.
 #[derive(Debug, Clone, PartialEq, Default, Serialize, Deserialize)]
@@ -69,6 +69,7 @@ impl Around {
             .or_else(|| {
                 self.conditions.iter().find_map(|one| conditions::condition_fault(one, plan))
             })
+            .or_else(|| conditions::dependence_fault(&self.conditions, plan, follows_temperature))
     }
 
     /// The steps before anything is measured. `on_standard` gives those that rest on the standard at a place, `measured`
@@ -101,8 +102,12 @@ impl Around {
         let mut noted = settings::steps(&self.settings, measured);
         noted.extend(conditions::steps(&self.conditions, plan, measured)?);
         // One alone is a step like any other.
-        let together = self.together && noted.len() > 1;
-        way.extend(noted.into_iter().map(|step| Step { together, ..step }));
+        let rows = noted.iter().filter(|step| !matches!(step.input, Input::File { .. })).count();
+        way.extend(noted.into_iter().map(|step| {
+            // A file stands on a screen of its own.
+            let together = self.together && rows > 1 && !matches!(step.input, Input::File { .. });
+            Step { together, ..step }
+        }));
         if !self.preparation.is_empty() {
             way.push(Step {
                 voids: measured.to_vec(),

@@ -17,6 +17,8 @@ pub enum SettingKind {
     Text,
     /// A whole number, kept as it was found.
     Count,
+    /// A photograph or document that shows it, kept with the check.
+    File,
 }
 
 /// A setting that the instrument shows.
@@ -57,7 +59,7 @@ impl RequiredSetting {
         let fewest = match kind {
             SettingKind::Exactly => 1,
             SettingKind::OneOf => 2,
-            SettingKind::Text | SettingKind::Count => return None,
+            SettingKind::Text | SettingKind::Count | SettingKind::File => return None,
         };
         if words.len() < fewest {
             return Some(match kind {
@@ -101,6 +103,7 @@ impl RequiredSetting {
             Some(SettingKind::OneOf) => Input::Choice { name, words },
             Some(SettingKind::Text) => Input::Text { name },
             Some(SettingKind::Count) => Input::Count { name },
+            Some(SettingKind::File) => Input::File { name },
         }
     }
 }
@@ -114,6 +117,10 @@ pub fn steps(settings: &[RequiredSetting], measured: &[StepKey]) -> Vec<Step> {
                 Some(SettingKind::OneOf) => {
                     "Read it on the instrument itself, then choose it.".into()
                 }
+                Some(SettingKind::File) => {
+                    "A photograph, a scan or a print of the instrument; it is kept with the check."
+                        .into()
+                }
                 _ => "Read it on the instrument itself, then type what it shows.".into(),
             },
             voids: measured.to_vec(),
@@ -123,6 +130,9 @@ pub fn steps(settings: &[RequiredSetting], measured: &[StepKey]) -> Vec<Step> {
                 match setting.kind {
                     None | Some(SettingKind::Exactly | SettingKind::OneOf) => {
                         format!("What is {} set to?", setting.name)
+                    }
+                    Some(SettingKind::File) => {
+                        format!("Take a picture or a print: {}", setting.name)
                     }
                     Some(SettingKind::Text | SettingKind::Count) => {
                         format!("What is {}?", setting.name)

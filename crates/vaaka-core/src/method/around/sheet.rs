@@ -21,6 +21,7 @@ pub fn settings_group() -> SheetGroup {
                         ("one_of", "is one of these"),
                         ("text", "is written down"),
                         ("count", "is counted"),
+                        ("file", "is kept as a picture or document"),
                     ]),
                 ),
                 field("expected", "This, or these", Text).hint(
@@ -48,10 +49,10 @@ pub fn conditions_group(follows_temperature: bool) -> SheetGroup {
     ];
     if follows_temperature {
         columns.extend([
-            field("standard_temperature", "Is the standard's", Tick).hint(
-                "“Is the standard's” marks the temperature at which a certified value that depends on it is taken.",
+            field("standard_temperature", "Values are taken at it", Tick).hint(
+                "“Values are taken at it” marks what certified values depend on: the temperature of the standard, or a wavelength or frequency that is set, in the unit of the certificate.",
             ),
-            field("half_width", "Thermometer, ±", Decimal { optional: true })
+            field("half_width", "Known to ±", Decimal { optional: true })
                 .hint("How far it may be off; half of its last digit at least."),
         ]);
     }

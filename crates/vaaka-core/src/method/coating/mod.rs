@@ -115,7 +115,7 @@ impl SettingsV1 {
                     self.base_limit.as_ref(),
                     self.return_limit.as_ref(),
                 ];
-                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+                limits.into_iter().flatten().find_map(|limit| limit.fault(plan))
             })
     }
 }

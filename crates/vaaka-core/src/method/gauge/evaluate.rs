@@ -12,6 +12,7 @@ use crate::method::around::temperature;
 use crate::method::common::{of_reading, reference_at, rescaled, value_words};
 use crate::method::{Limit, MethodError, PlanPoint, PlanSpec, RunState, Step, Travel};
 use crate::quantity::{Unit, decimals_of, to_f64};
+use crate::standard::CELSIUS;
 
 struct Bench<'a> {
     plan: &'a PlanSpec,
@@ -131,19 +132,24 @@ impl Bench<'_> {
     fn of_temperature(&self, slope: f64) -> Option<Contribution> {
         let temperature = self.temperature.filter(|_| slope != 0.0)?;
         let half_digit = to_f64(Decimal::new(5, temperature.scale() + 1));
-        let stated = self
-            .settings
-            .around
-            .conditions
-            .iter()
-            .find(|condition| condition.standard_temperature)
-            .and_then(|condition| condition.half_width)
-            .map_or(0.0, to_f64);
+        let mut conditions = self.settings.around.conditions.iter();
+        let taken_at = conditions.find(|condition| condition.standard_temperature);
+        let stated = taken_at.and_then(|condition| condition.half_width).map_or(0.0, to_f64);
         let half = half_digit.max(stated);
         let u = slope.abs() * half / 3.0_f64.sqrt();
+        let (name, unit) = match taken_at {
+            Some(condition) if condition.unit.trim() != CELSIUS => {
+                (condition.name.as_str(), condition.unit.trim())
+            }
+            _ => ("Temperature of the standard", CELSIUS),
+        };
+        let source = match unit {
+            CELSIUS => ContributionSource::Temperature,
+            _ => ContributionSource::ReferenceSetting,
+        };
         Some(Contribution {
-            label: format!("Temperature of the standard, ±{half} °C times the slope of its table"),
-            ..Contribution::known(ContributionSource::Temperature, u)
+            label: format!("{name}, ±{half} {unit} times the slope of its table"),
+            ..Contribution::known(source, u)
         })
     }
 

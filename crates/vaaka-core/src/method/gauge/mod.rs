@@ -58,6 +58,10 @@ pub struct SettingsV1 {
     pub around: Around,
     /// Shortest time between two readings of one point, in seconds.
     pub pause_seconds: u32,
+    /// Whether all points are read off one screen of the instrument, the standard staying where it is: the parameters of one
+    /// solution, the coordinates of one tile. Each is kept as a reading of its own.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub points_together: bool,
 }
 
 impl SettingsV1 {
@@ -86,6 +90,16 @@ impl SettingsV1 {
         if let Some(words) = measured_twice(plan, |point| keys::key_of("error", point)) {
             return Some(words);
         }
+        if self.points_together {
+            let one_after_the_other = plan.points.iter().any(|point| {
+                point.repeats > 1
+                    || point.travel == Travel::Falling
+                    || point.standard != plan.points[0].standard
+            });
+            if one_after_the_other || self.presentation == Presentation::Applied {
+                return Some("points that are read off one screen are of one piece that stays where it is, and each is read once: one standard, no repeats, nothing falling, put into the gauge".into());
+            }
+        }
         self.around.fault(plan, true).or_else(|| {
             let limits = [
                 Some(&self.mean_limit),
@@ -93,7 +107,7 @@ impl SettingsV1 {
                 self.hysteresis_limit.as_ref(),
                 self.range_limit.as_ref(),
             ];
-            limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+            limits.into_iter().flatten().find_map(|limit| limit.fault(plan))
         })
     }
 }

@@ -4,7 +4,7 @@ use crate::method::around::{conditions_group, sentences_group, settings_group, w
 use crate::method::{Sheet, SheetField, SheetGroup, SheetKind};
 
 pub fn sheet() -> Sheet {
-    use SheetKind::{Choice, Limit, Seconds};
+    use SheetKind::{Choice, Limit, Seconds, Tick};
     let field = SheetField::new;
     Sheet {
         schema: "gauge-1",
@@ -21,6 +21,9 @@ pub fn sheet() -> Sheet {
                         ),
                         ("inserted", "a piece is put into the gauge (blocks)"),
                     ]),
+                ),
+                field("points_together", "All points are read off one screen", Tick).hint(
+                    "For one piece that shows several values at once; each is kept as a reading of its own.",
                 )],
             },
             SheetGroup {

@@ -89,6 +89,7 @@ fn point_step(
         within,
         scene: Some(scene::at_point(plan, settings, index)),
         voids: vec![StepKey::from(REVIEW)],
+        together: settings.points_together && plan.points.len() > 1,
         ..Step::plain(&point_key(index, point).0, title, instruction, input)
     }
     .guarded(None))

@@ -95,7 +95,7 @@ impl SettingsV1 {
                     self.single_limit.as_ref(),
                     self.range_limit.as_ref(),
                 ];
-                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+                limits.into_iter().flatten().find_map(|limit| limit.fault(plan))
             })
     }
 }

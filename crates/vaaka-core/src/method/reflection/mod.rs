@@ -112,7 +112,7 @@ impl SettingsV1 {
             .or_else(|| self.fault_of_kit(plan))
             .or_else(|| {
                 let limits = [Some(&self.vector_limit), self.range_limit.as_ref()];
-                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+                limits.into_iter().flatten().find_map(|limit| limit.fault(plan))
             })
     }
 

@@ -169,7 +169,7 @@ impl SettingsV1 {
             .or_else(|| self.around.fault(plan, false))
             .or_else(|| {
                 let limits = [Some(&self.position_limit), self.range_limit.as_ref()];
-                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+                limits.into_iter().flatten().find_map(|limit| limit.fault(plan))
             })
     }
 

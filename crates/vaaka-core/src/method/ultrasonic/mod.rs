@@ -137,7 +137,7 @@ impl SettingsV1 {
                     self.range_limit.as_ref(),
                     self.residual_limit.as_ref(),
                 ];
-                limits.into_iter().flatten().find_map(|limit| limit.form.fault(plan))
+                limits.into_iter().flatten().find_map(|limit| limit.fault(plan))
             })
     }
 

@@ -295,6 +295,9 @@ fn bound_columns(column: &SheetField) -> Vec<(&'static str, &'static str, Look)>
     }
 }
 
+/// What the last two columns of a limit are for.
+const LIMIT_HINT: &str = "About: what the limit lies about, where that is not nothing; −10 to +30 is ± 20 about 10. By band: other values from certain reference values on, like “100: 0.5; 300: 2 %”.";
+
 fn limits_table(title: &str, limits: &[&SheetField]) -> Table {
     let forms: Vec<(&str, &str)> = std::iter::once(("", "none")).chain(LIMIT_FORMS).collect();
     let rows = limits
@@ -314,19 +317,24 @@ fn limits_table(title: &str, limits: &[&SheetField]) -> Table {
                 field("per", "+ so much", Look::Number),
                 field("of", "for each", from_words()),
                 field("side", "side", choices(LIMIT_SIDES)),
+                field("target", "about", Look::Number),
+                field("bands", "other values by band", Look::Line),
             ]
         })
         .collect();
     Table {
         title: title.to_owned(),
         name: "s.limits".into(),
-        heads: ["Form", "± value", "%", "+ …", "for each", "Side"].map(str::to_owned).to_vec(),
+        heads: ["Form", "± value", "%", "+ …", "for each", "Side", "About", "By band"]
+            .map(str::to_owned)
+            .to_vec(),
         rows,
         row_titles: limits.iter().map(|limit| limit.label.to_owned()).collect(),
         hint: limits
             .iter()
             .filter(|limit| !limit.hint.is_empty())
             .map(|limit| format!("{}: {}", limit.label, limit.hint))
+            .chain(std::iter::once(LIMIT_HINT.to_owned()))
             .collect::<Vec<_>>()
             .join(" "),
         asked: false,
