@@ -293,6 +293,8 @@ export function keepHeld(check, signal, goOn) {
       const fields = { step, repeat: "1", key, typed: typedIn(row) };
       const before = attempts(row);
       if (before.length > 0) fields.attempted = before.join("\n");
+      // It was asked about, and typed once more.
+      if (row.dataset.asked !== undefined) fields.confirm_far = row.dataset.asked;
       return { check: id, person: me(), title: row.dataset.title, at, fields };
     });
     try {

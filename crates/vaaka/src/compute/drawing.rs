@@ -33,29 +33,7 @@ fn column(grid: &Grid, names: &[&str]) -> Option<usize> {
 /// # Errors
 /// What is wrong with the table, in a line.
 pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), String> {
-    let grid = read_table(bytes, MOST).map_err(|error| error.to_string())?;
-    let value =
-        column(&grid, &["value", "error", "deviation"]).or((grid.heads.len() == 1).then_some(0));
-    let value = value.ok_or("no column is called “value” or “error”: name one so")?;
-    let time = column(&grid, &["measured_at", "measured at", "at", "time"]);
-    let (mut points, mut decimals) = (Vec::new(), 0);
-    for (index, line) in grid.lines.iter().enumerate() {
-        let typed = TypedDecimal::parse(line.cell(value))
-            .map_err(|error| format!("line {}: {error}", line.number))?;
-        decimals = decimals.max(typed.value.scale());
-        let measured_at = match time {
-            None => at(index),
-            Some(time) => line.cell(time).parse::<Timestamp>().map_err(|_| {
-                let cell = line.cell(time);
-                format!(
-                    "line {}: “{cell}” is no time: write it like 2026-11-24T20:34:00Z",
-                    line.number
-                )
-            })?,
-        };
-        points.push(ChartPoint::new(measured_at, typed.value.to_f64().unwrap_or(f64::NAN)));
-    }
-    points.sort_by_key(|point| point.measured_at);
+    let (points, decimals, has_times) = points_of(bytes)?;
     let count = wanted.baseline.unwrap_or(points.len()).min(points.len());
     let baseline: Vec<f64> = points[..count].iter().map(|point| point.value).collect();
     let study = study_baseline(&[&baseline], DEFAULT_OUTER_MULTIPLIER, 0.0)
@@ -121,9 +99,9 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
         show(limits.upper_control_limit),
         show(limits.center_line),
     );
-    let times = match time {
-        None => vec![],
-        Some(_) => (0..6)
+    let times = match has_times {
+        false => vec![],
+        true => (0..6)
             .map(|step| from + (to - from) * f64::from(step) / 5.0)
             .filter_map(|at| {
                 let moment = Timestamp::from_second(at as i64).ok()?;
@@ -151,6 +129,33 @@ pub fn draw_table(bytes: &[u8], wanted: Wanted) -> Result<(String, String), Stri
         unit: String::new(),
     };
     Ok((stand_alone(&drawing.draw()), said))
+}
+/// The points of a table by their times, the most decimals that one of them has, and whether the table tells times.
+fn points_of(bytes: &[u8]) -> Result<(Vec<ChartPoint>, u32, bool), String> {
+    let grid = read_table(bytes, MOST).map_err(|error| error.to_string())?;
+    let value =
+        column(&grid, &["value", "error", "deviation"]).or((grid.heads.len() == 1).then_some(0));
+    let value = value.ok_or("no column is called “value” or “error”: name one so")?;
+    let time = column(&grid, &["measured_at", "measured at", "at", "time"]);
+    let (mut points, mut decimals) = (Vec::new(), 0);
+    for (index, line) in grid.lines.iter().enumerate() {
+        let typed = TypedDecimal::parse(line.cell(value))
+            .map_err(|error| format!("line {}: {error}", line.number))?;
+        decimals = decimals.max(typed.value.scale());
+        let measured_at = match time {
+            None => at(index),
+            Some(time) => line.cell(time).parse::<Timestamp>().map_err(|_| {
+                let cell = line.cell(time);
+                format!(
+                    "line {}: “{cell}” is no time: write it like 2026-11-24T20:34:00Z",
+                    line.number
+                )
+            })?,
+        };
+        points.push(ChartPoint::new(measured_at, typed.value.to_f64().unwrap_or(f64::NAN)));
+    }
+    points.sort_by_key(|point| point.measured_at);
+    Ok((points, decimals, time.is_some()))
 }
 
 #[cfg(test)]

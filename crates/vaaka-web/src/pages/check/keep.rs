@@ -9,11 +9,12 @@ use vaaka_core::method::{EntryError, EntryValue, Input, Proposal, Purpose, Step,
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_store::audit::Head;
 use vaaka_store::entries::{self, Kept, NewEntry};
+use vaaka_store::files::{self, NewFile, Owner};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, ReadingId};
 use vaaka_store::rows::Check;
 use vaaka_store::standards::{self, Record};
 use vaaka_store::traces::Original;
-use vaaka_store::{Connection, checks, plans, shifts};
+use vaaka_store::{At, Connection, checks, plans, shifts};
 
 use super::attempted::{found_wrong, keep_attempt, keep_attempted, keep_given_up};
 use super::ended::{finish, not_open};
@@ -22,10 +23,12 @@ use super::start::{fits, wanted};
 use super::step::Typed;
 use super::trace_file;
 use crate::auth::{Address, Proof, prove_on};
+use crate::desk::Upload;
 use crate::error::WebError;
 use crate::fields::clean;
 use crate::forms::PathId;
 use crate::open_run::{OpenRun, Target, load};
+use crate::pages::evidence::files::{MOST_BYTES, media_type};
 use crate::pages::people::sign_in;
 use crate::paths::encode;
 use crate::session::SignedIn;
@@ -262,6 +265,12 @@ async fn proposed(
             proposal.ticked = sentences.len();
         }
     }
+    if let Input::File { .. } = &target.step.input {
+        match chosen_file(form) {
+            Ok(name) => proposal.typed = name,
+            Err(words) => return Ok(Err(again(form, |typed| typed.error = Some(words)))),
+        }
+    }
     let mut table = None;
     if let Input::Trace { wanted, .. } = &target.step.input {
         if form.file.is_some() && !form.typed.trim().is_empty() {
@@ -278,6 +287,44 @@ async fn proposed(
         }
     }
     Ok(Ok(Proposed { proposal, taken, together, table }))
+}
+
+/// The name of the file that came with an entry, where it may be kept; no name where none came.
+fn chosen_file(form: &EntryForm) -> Result<String, String> {
+    let Some(file) = &form.file else { return Ok(String::new()) };
+    if file.bytes.len() > MOST_BYTES {
+        return Err("The file is larger than 8 MB. Send a smaller one.".to_owned());
+    }
+    if media_type(&file.bytes).is_none() {
+        return Err(
+            "This is no picture (PNG, JPEG, WebP) and no PDF. Choose another file.".to_owned()
+        );
+    }
+    let name: String = clean(&file.name).chars().take(100).collect();
+    Ok(if name.is_empty() { "file".to_owned() } else { name })
+}
+
+/// Keeps the file of an entry with the check, and says which it is; one that was sent twice is kept once.
+async fn keep_file(
+    connection: &mut Connection,
+    (check, key): (CheckId, uuid::Uuid),
+    (file, name): (&Upload, &str),
+    (title, person, at): (&str, PersonId, Timestamp),
+) -> Result<String, WebError> {
+    if entries::has_key(connection, check, key).await? {
+        return Ok(name.to_owned());
+    }
+    let new = NewFile {
+        owner: Owner::Check(check),
+        name,
+        media_type: media_type(&file.bytes).unwrap_or("application/octet-stream"),
+        bytes: &file.bytes,
+        caption: title,
+        person,
+        at: At(at),
+    };
+    let id = files::keep(connection, &new).await?;
+    Ok(format!("{name} (file {id})"))
 }
 
 /// What the rules say of a proposal: too late is judged by when it arrived, too early by when it is said to have been read.
@@ -345,7 +392,22 @@ async fn keep_in(
         Err(words) => return Ok(again(form, |typed| typed.second_error = Some(words))),
     };
     let reason = clean(&form.reason);
+    let file = match (&target.step.input, &form.file) {
+        (Input::File { .. }, Some(file)) => {
+            let about = (target.step.title.as_str(), signed.person.id, received);
+            let named = (file, proposal.typed.as_str());
+            Some(keep_file(connection, (id, form.key), named, about).await?)
+        }
+        _ => None,
+    };
+    let value = match (file, value) {
+        (Some(text), EntryValue::Text { .. }) => EntryValue::Text { text },
+        (_, value) => value,
+    };
     let typed = match &value {
+        EntryValue::Text { text } if matches!(target.step.input, Input::File { .. }) => {
+            text.clone()
+        }
         EntryValue::Trace { points, .. } => {
             format!("{}, {points} points", form.named(table.as_ref()))
         }

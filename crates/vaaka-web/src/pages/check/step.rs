@@ -56,6 +56,8 @@ pub struct Typed {
     pub asked: String,
     /// Where several values stand on one screen: what was typed for each step, and the words at it.
     pub values: HashMap<String, (String, Option<String>)>,
+    /// What the guard asks about there: the value by its step.
+    pub asked_there: HashMap<String, String>,
     /// A list that they are filled in from, and what is said of it.
     pub list: String,
     /// What is said of it.

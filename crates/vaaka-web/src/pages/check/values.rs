@@ -12,6 +12,7 @@ use super::ended::not_open;
 use super::keep::{Outcome, keep_entry};
 use super::sent::EntryForm;
 use crate::auth::Address;
+use crate::draw::draw_scene;
 use crate::error::WebError;
 use crate::forms::{PathId, Posted, new_key};
 use crate::open_run::{OpenRun, load};
@@ -33,6 +34,10 @@ const MOST_IN_ADDRESS: usize = 1_500;
 pub struct ValuesView {
     /// What is to be done, one sentence.
     pub heading: &'static str,
+    /// Where to put what, where it is read.
+    pub scene: String,
+    /// Whether a list may fill them in: what is read off a display is typed.
+    pub may_fill: bool,
     /// The rows.
     pub rows: Vec<ValueRow>,
     /// How many are not kept yet.
@@ -70,6 +75,8 @@ pub struct ValueRow {
     pub text: String,
     /// Words at it.
     pub error: Option<String>,
+    /// The value that the guard asks about.
+    pub asked: Option<String>,
     /// Whether the work goes on here.
     pub first: bool,
 }
@@ -90,14 +97,19 @@ impl ValuesView {
         if let Some(row) = begin.and_then(|place| rows.get_mut(place)) {
             row.first = true;
         }
+        let reads = steps.iter().all(|step| step.input.measures());
+        let scene = steps.iter().find(|step| reads && step.scene.is_some());
         let conditions =
             steps.iter().filter(|step| matches!(step.input, Input::Condition { .. })).count();
         Some(Self {
             heading: match conditions {
+                _ if reads => "What does it show?",
                 0 => "What is it set to?",
                 all if all == steps.len() => "What are the conditions?",
                 _ => "What is it set to, and what are the conditions?",
             },
+            scene: scene.and_then(|step| step.scene.as_ref()).map(draw_scene).unwrap_or_default(),
+            may_fill: !reads,
             open: rows.iter().filter(|row| row.kept.is_none()).count(),
             rows,
             list: typed.list.clone(),
@@ -124,8 +136,11 @@ impl ValueRow {
                 ),
                 _ => look.asks,
             },
-            detail: match step.input {
+            detail: match &step.input {
                 Input::Condition { .. } => step.detail.clone(),
+                Input::Reading { unit, resolution, .. } => {
+                    format!("in steps of {resolution} {unit}")
+                }
                 _ => String::new(),
             },
             choices: look.choices,
@@ -143,6 +158,7 @@ impl ValueRow {
             }),
             text,
             error,
+            asked: typed.asked_there.get(&step.key.0).cloned(),
             first: false,
         }
     }
@@ -178,6 +194,7 @@ impl SentValues {
                 }
                 ("key", Some(row)) => row.key = value.parse().unwrap_or(row.key),
                 ("typed", Some(row)) => row.typed = value,
+                ("confirm_far", Some(row)) => row.confirm_far = Some(value),
                 _ => {}
             }
         }
@@ -313,6 +330,9 @@ pub async fn keep(
                     let words = [refused.error, refused.added_error, refused.reason_error];
                     let words = words.into_iter().flatten().next();
                     typed.notice = refused.notice.or(typed.notice);
+                    if refused.may_confirm {
+                        typed.asked_there.insert(row.step.clone(), refused.asked);
+                    }
                     typed.values.insert(row.step.clone(), (row.typed.clone(), words));
                 }
             }

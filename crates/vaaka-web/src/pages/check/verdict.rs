@@ -8,8 +8,10 @@ use vaaka_core::judgement::{Conformity, Reason, action_sentence, reason_numbers,
 use vaaka_store::charts;
 use vaaka_store::checks;
 use vaaka_store::files::{self, FileBrief, Owner};
-use vaaka_store::ids::CheckId;
-use vaaka_store::outcomes::result_of;
+use vaaka_store::ids::{AdjustmentId, CertificateId, CheckId};
+use vaaka_store::outcomes::{StoredResult, result_of};
+use vaaka_store::plans::PlanView;
+use vaaka_store::rows::Check;
 use vaaka_store::{adjustments, culprits, ladder as store_ladder, people, plans, registers};
 
 use crate::desk::Desk;
@@ -22,6 +24,7 @@ use crate::pages::check::verdict_parts::{
     Answer, BudgetShown, Row, Since, action_state, answers, budgets, fingerprint, heading, row,
     since_last,
 };
+use crate::pages::round::paper_decide;
 use crate::session::SignedIn;
 use crate::shell::{Shell, page};
 use crate::state::{AppState, local_day_time};
@@ -85,21 +88,12 @@ pub(in crate::pages) async fn draw(
         return Ok(Redirect::to(&format!("/checks/{id}")).into_response());
     };
     let view = plans::version(&mut desk.connection, check.plan_version_id).await?;
-    let mut standards = Vec::new();
     let certificates = checks::certificates_of(&mut desk.connection, &check).await?;
-    for (source, id) in
-        plans::sources(&mut desk.connection, &certificates).await?.iter().zip(&certificates)
-    {
-        let paper = registers::certificate(&mut desk.connection, *id).await?;
-        let (number, issuer) = (paper.number, paper.issuer);
-        standards.push(format!("{}, certificate {number} of {issuer}", source.standard.tag));
-    }
     let live =
         LiveView::of_check((state, &mut desk.connection), (&check, &view), &certificates).await?;
     let hands = checks::hands(&mut desk.connection, &check).await?;
     let photos = files::of(&mut desk.connection, Owner::Check(check.id)).await?;
     let points = charts::of_check(&mut desk.connection, check.id).await?;
-    let person = people::by_id(&mut desk.connection, stored.row.computed_by).await?;
     let runs = checks::attempts(&mut desk.connection, view.plan.id, desk.here.shift.id).await?;
     let may_repeat = check.shift_instance_id == desk.here.shift.id
         && vaaka_core::round::due_of(false, &runs) == vaaka_core::round::Due::Repeat;
@@ -112,46 +106,13 @@ pub(in crate::pages) async fn draw(
     let verdict = &stored.verdict;
     let (attention, others): (Vec<_>, Vec<_>) =
         verdict.reasons.iter().partition(|reason| reason.needs_attention());
+    let zone = desk.here.zone.clone();
     let opened = |reason: &&Reason| Opened {
-        words: reason_sentence(reason, &stored.results, &desk.here.zone),
+        words: reason_sentence(reason, &stored.results, &zone),
         numbers: reason_numbers(reason, &stored.results),
     };
-    let mut facts = vec![
-        ("Concluded", local_day_time(stored.row.computed_at.0, &desk.here.zone)),
-        ("By", person.map_or("someone who has left".to_owned(), |person| person.name)),
-        ("Plan", format!("{}, version {}", view.plan.name, view.version.version)),
-        ("Standard", standards.join("; ")),
-        (
-            "Computed by",
-            format!(
-                "{} {}, {}",
-                stored.row.method_key, stored.row.method_version, stored.row.table_edition
-            ),
-        ),
-        ("Fingerprint of the inputs", fingerprint(&stored.row.inputs_hash)),
-    ];
-    if let Some(cell) = &view.cell {
-        facts.insert(3, ("Set-up", cell.clone()));
-    }
-    if hands.len() > 1 {
-        let names: Vec<&str> = hands.iter().map(|(_, name, _)| name.as_str()).collect();
-        facts.insert(2, ("In hand of", names.join(", then ")));
-    }
-    if let Some(words) = crate::pages::round::paper_decide::paper_words(
-        &mut desk.connection,
-        &check,
-        &desk.here.zone,
-    )
-    .await?
-    {
-        facts.insert(2, ("From paper", words));
-    }
-    if stored.row.version > 1 {
-        facts.push((
-            "Version of the result",
-            format!("{}, amended; the first is kept", stored.row.version),
-        ));
-    }
+    let names: Vec<&str> = hands.iter().map(|(_, name, _)| name.as_str()).collect();
+    let facts = facts(&mut desk, (&check, &view, &stored), &certificates, &names).await?;
     let failed = verdict.conforms == Conformity::Fail;
     let own = hands.iter().any(|(person, ..)| *person == signed.person.id);
     let shell = Shell::new(signed, "round", &desk.here);
@@ -164,22 +125,7 @@ pub(in crate::pages) async fn draw(
     };
     let ladder = ladder::of(&mut desk.connection, &check, &view, &desk.here, refused).await?;
     let adjusted = adjustments::after(&mut desk.connection, check.id).await?;
-    // Where this check leads on to: its adjustment, or the ladder that a trial was made on.
-    let next = match (&adjusted, store_ladder::behind_trial(&mut desk.connection, check.id).await?)
-    {
-        (Some(one), _) => Some((format!("/adjustments/{}", one.id), "See the adjustment")),
-        (None, Some(failed)) => Some((format!("/checks/{failed}/verdict"), "Back to the ladder")),
-        // A trial that was made to tell whose fault a change is stands on no ladder.
-        (None, None) if culprits::was_offered(&mut desk.connection, check.id).await? => {
-            Some(("/culprit".to_owned(), "Whose fault"))
-        }
-        (None, None) if check.purpose == "trial" => {
-            ladder::failed_before(&mut desk.connection, &check)
-                .await?
-                .map(|failed| (format!("/checks/{failed}/verdict"), "Back to the ladder"))
-        }
-        (None, None) => None,
-    };
+    let next = leads_on(&mut desk, &check, adjusted.as_ref().map(|one| one.id)).await?;
     let may_adjust = shell.may_check()
         && check.purpose == "as_found"
         && voided.is_none()
@@ -213,4 +159,73 @@ pub(in crate::pages) async fn draw(
         repeat_key: crate::forms::new_key(),
     };
     page(StatusCode::OK, &template)
+}
+
+/// What stands beside the verdict: when, by whom, by which plan, against what, computed how.
+async fn facts(
+    desk: &mut Desk,
+    (check, view, stored): (&Check, &PlanView, &StoredResult),
+    certificates: &[CertificateId],
+    hands: &[&str],
+) -> Result<Vec<(&'static str, String)>, WebError> {
+    let connection = &mut desk.connection;
+    let mut standards = Vec::new();
+    let sources = plans::sources(connection, certificates).await?;
+    for (source, id) in sources.iter().zip(certificates) {
+        let paper = registers::certificate(connection, *id).await?;
+        let (number, issuer) = (paper.number, paper.issuer);
+        standards.push(format!("{}, certificate {number} of {issuer}", source.standard.tag));
+    }
+    let row = &stored.row;
+    let person = people::by_id(connection, row.computed_by).await?;
+    let mut facts = vec![
+        ("Concluded", local_day_time(row.computed_at.0, &desk.here.zone)),
+        ("By", person.map_or("someone who has left".to_owned(), |person| person.name)),
+        ("Plan", format!("{}, version {}", view.plan.name, view.version.version)),
+        ("Standard", standards.join("; ")),
+        (
+            "Computed by",
+            format!("{} {}, {}", row.method_key, row.method_version, row.table_edition),
+        ),
+        ("Fingerprint of the inputs", fingerprint(&row.inputs_hash)),
+    ];
+    if let Some(cell) = &view.cell {
+        facts.insert(3, ("Set-up", cell.clone()));
+    }
+    if hands.len() > 1 {
+        facts.insert(2, ("In hand of", hands.join(", then ")));
+    }
+    let paper = paper_decide::paper_words(connection, check, &desk.here.zone).await?;
+    if let Some(words) = paper {
+        facts.insert(2, ("From paper", words));
+    }
+    if row.version > 1 {
+        let words = format!("{}, amended; the first is kept", row.version);
+        facts.push(("Version of the result", words));
+    }
+    Ok(facts)
+}
+
+/// Where a check leads on to: its adjustment, or the ladder that a trial was made on.
+async fn leads_on(
+    desk: &mut Desk,
+    check: &Check,
+    adjusted: Option<AdjustmentId>,
+) -> Result<Option<(String, &'static str)>, WebError> {
+    let connection = &mut desk.connection;
+    if let Some(id) = adjusted {
+        return Ok(Some((format!("/adjustments/{id}"), "See the adjustment")));
+    }
+    let ladder = |failed| (format!("/checks/{failed}/verdict"), "Back to the ladder");
+    if let Some(failed) = store_ladder::behind_trial(connection, check.id).await? {
+        return Ok(Some(ladder(failed)));
+    }
+    // A trial that was made to tell whose fault a change is stands on no ladder.
+    if culprits::was_offered(connection, check.id).await? {
+        return Ok(Some(("/culprit".to_owned(), "Whose fault")));
+    }
+    if check.purpose != "trial" {
+        return Ok(None);
+    }
+    Ok(ladder::failed_before(connection, check).await?.map(ladder))
 }

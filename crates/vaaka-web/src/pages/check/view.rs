@@ -125,7 +125,7 @@ impl OpenRun {
             id: self.check.id.0,
             instrument: format!("{} {}", around.plan.instrument.name, around.plan.instrument.tag),
             cell: around.plan.cell.clone(),
-            beads: self.beads(key.as_deref()),
+            beads: self.beads(target.as_ref()),
             values: match (correct, &target) {
                 (None, Some(target)) => ValuesView::of(self, target.step, &typed),
                 _ => None,
@@ -146,7 +146,15 @@ impl OpenRun {
         }
     }
 
-    fn beads(&self, now: Option<&str>) -> Vec<Bead> {
+    /// The way with what stands of it: done, to be done, now; what a redo voided and is to be taken again; and what falls
+    /// with the step that is just being done again.
+    fn beads(&self, target: Option<&Target<'_>>) -> Vec<Bead> {
+        let now = target.map(|target| target.step.key.0.as_str());
+        let redone = target.filter(|target| target.replaces.is_some());
+        let falls =
+            |step: &Step| redone.is_some_and(|target| target.step.voids.contains(&step.key));
+        let is_void =
+            |step: &Step| self.entries.voided.iter().any(|entry| entry.step_key == step.key.0);
         let mut beads: Vec<Bead> = self
             .way
             .steps
@@ -155,8 +163,12 @@ impl OpenRun {
                 let kept = self.run.of_step(&step.key).count();
                 let state = if now == Some(step.key.0.as_str()) {
                     "now"
+                } else if kept > 0 && falls(step) {
+                    "falls"
                 } else if kept >= step.repeats as usize {
                     "done"
+                } else if is_void(step) {
+                    "void"
                 } else {
                     "todo"
                 };

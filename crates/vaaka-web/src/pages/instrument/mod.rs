@@ -27,7 +27,7 @@ use vaaka_store::plans::{self, PlanView};
 use vaaka_store::rows::{InstrumentEvent, SetUp};
 use vaaka_store::signals::{self, Which};
 use vaaka_store::standing::{Of, Standings};
-use vaaka_store::{At, Connection, Day, StoreError, adjustments, registers, rounds};
+use vaaka_store::{At, Connection, Day, adjustments, registers, rounds};
 
 use crate::desk::Sent;
 use crate::draw::HistoryStrip;
@@ -248,30 +248,7 @@ async fn draw(
     let this = all.iter().find(|known| known.instrument.tag == tag).ok_or(WebError::NotFound)?;
     let id = this.instrument.id;
     let streams = charts::streams_of(connection, &[id]).await?;
-    let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
-    let newest = newest_of(connection, &ids).await?;
-    let trails = charts::trails(connection, &ids, BEAM_TRAIL).await?;
-    let standings = Standings::read(connection, Of::Instruments(&[id]), state.now()).await?;
-    let beams = streams
-        .iter()
-        .map(|stream| {
-            let trail = trails.get(&stream.id).map_or(&[][..], Vec::as_slice);
-            let point = newest.get(&stream.id);
-            // Of a chart whose signal is over, or that stands on another word, none is told.
-            let standing = standings.of_chart(&this.instrument.state, stream, point)?;
-            let told = match point.filter(|_| standing.is_signal()) {
-                Some(point) => point.told_drift()?,
-                None => None,
-            };
-            Ok(BeamRow {
-                chart: stream.id.0,
-                label: stream.label.clone(),
-                beam: beam_of(stream, point, trail).draw(),
-                drift: told
-                    .map(|drift| format!("{}.", drift_words(&drift, &stream.unit, &here.zone))),
-            })
-        })
-        .collect::<Result<_, StoreError>>()?;
+    let beams = beams(connection, &this.instrument, &streams, (&here, state.now())).await?;
     let checks = instruments::checks_of(connection, id, HISTORY).await?;
     let states = instruments::states(connection, id).await?;
     let now = state.now();
@@ -363,6 +340,37 @@ async fn draw(
         refusal,
         notice,
     })
+}
+
+/// The charts of an instrument, each as a beam with its newest points, and the drift that it tells.
+async fn beams(
+    connection: &mut Connection,
+    instrument: &vaaka_store::rows::Instrument,
+    streams: &[vaaka_store::rows::Stream],
+    (here, now): (&Here, Timestamp),
+) -> Result<Vec<BeamRow>, WebError> {
+    let ids: Vec<_> = streams.iter().map(|stream| stream.id).collect();
+    let newest = newest_of(connection, &ids).await?;
+    let trails = charts::trails(connection, &ids, BEAM_TRAIL).await?;
+    let standings = Standings::read(connection, Of::Instruments(&[instrument.id]), now).await?;
+    let mut rows = Vec::new();
+    for stream in streams {
+        let trail = trails.get(&stream.id).map_or(&[][..], Vec::as_slice);
+        let point = newest.get(&stream.id);
+        // Of a chart whose signal is over, or that stands on another word, none is told.
+        let standing = standings.of_chart(&instrument.state, stream, point)?;
+        let told = match point.filter(|_| standing.is_signal()) {
+            Some(point) => point.told_drift()?,
+            None => None,
+        };
+        rows.push(BeamRow {
+            chart: stream.id.0,
+            label: stream.label.clone(),
+            beam: beam_of(stream, point, trail).draw(),
+            drift: told.map(|drift| format!("{}.", drift_words(&drift, &stream.unit, &here.zone))),
+        });
+    }
+    Ok(rows)
 }
 
 async fn set_up_rows(

@@ -5,6 +5,7 @@ mod choice;
 mod condition;
 mod confirm;
 mod count;
+mod file;
 #[cfg(test)]
 mod local_test;
 mod reading;
@@ -113,6 +114,7 @@ pub fn shown(step: &Step) -> Shown {
         Input::Setting { .. } => setting::shown(step),
         Input::Choice { name, words } => choice::shown(step, name, words),
         Input::Text { name } => text::shown(step, name),
+        Input::File { name } => file::shown(step, name),
         Input::Count { name } => count::shown(step, name),
         Input::Condition { .. } => condition::shown(step),
         Input::WaitStart { what, minimum_seconds, .. } => wait::start(step, what, *minimum_seconds),
@@ -152,6 +154,7 @@ mod tests {
             },
             Input::Text { name: "the serial of the probe".into() },
             Input::Count { name: "the number of modules".into() },
+            Input::File { name: "the face of the block".into() },
             Input::Condition {
                 name: "Room".into(),
                 unit: "°C".into(),
