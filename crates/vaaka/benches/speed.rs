@@ -11,6 +11,8 @@ mod chart;
 mod client;
 #[path = "speed/load.rs"]
 mod load;
+#[path = "speed/long.rs"]
+mod long;
 #[path = "speed/samples.rs"]
 mod samples;
 #[path = "speed/saving.rs"]
@@ -25,7 +27,7 @@ fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
-    // `bin/bench -- site` runs one of the five only.
+    // `bin/bench -- site` runs one of the six only.
     let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
     let wanted = |name: &str| asked.is_empty() || asked.iter().any(|one| one == name);
     if wanted("chart") {
@@ -36,7 +38,7 @@ fn main() {
         if wanted("saving") {
             saving::run().await;
         }
-        if wanted("site") || wanted("trace") || wanted("load") {
+        if ["site", "trace", "load", "long"].into_iter().any(wanted) {
             let site = site::open().await;
             if wanted("site") {
                 site::run(&site).await;
@@ -46,6 +48,9 @@ fn main() {
             }
             if wanted("load") {
                 load::run(&site.url).await;
+            }
+            if wanted("long") {
+                long::run(&site).await;
             }
         }
     });

@@ -236,7 +236,7 @@ pub struct Site {
     /// Address of its database.
     pub url: String,
     pub clock: Arc<HandClock>,
-    store: Store,
+    pub store: Store,
     pub served: Served,
 }
 
