@@ -10,7 +10,7 @@ use vaaka_boxed::boxed;
 
 use crate::ids::{CertificateId, CheckId, ImportId, PersonId, ReportId, TrailLookId};
 use crate::schema::jobs;
-use crate::types::At;
+use crate::types::{At, By};
 use crate::{StoreError, notices, unreadable};
 
 /// Kind of the notice about what does not go on.
@@ -181,6 +181,25 @@ pub async fn try_again(
     let found = diesel::sql_query(query).bind::<Text, _>(path).execute(connection).await? > 0;
     if found {
         notices::end(connection, notices::Over::At(FAILED, path), person, at).await?;
+    }
+    Ok(found)
+}
+
+/// Ends a job that failed without doing the rest of it; false where none of this page did.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub(crate) async fn put_aside(
+    connection: &mut AsyncPgConnection,
+    path: &str,
+    by: By,
+) -> Result<bool, StoreError> {
+    let query = "UPDATE jobs SET state = 'done', finished_at = clock_timestamp()
+         WHERE path = $1 AND state = 'failed'";
+    let found = diesel::sql_query(query).bind::<Text, _>(path).execute(connection).await? > 0;
+    if found {
+        notices::end(connection, notices::Over::At(FAILED, path), by.person, by.at).await?;
     }
     Ok(found)
 }

@@ -76,6 +76,7 @@ pub fn routes() -> Vec<Route> {
         read("/import/{id}", Lead, get(evidence::import::look_page)),
         write("/import/{id}", Lead, post(evidence::import::bring_in)),
         write("/import/{id}/again", Lead, post(evidence::import::try_again)),
+        write("/import/{id}/give-up", Lead, post(evidence::import::give_up)),
         read("/import/{id}/faults.csv", Lead, get(evidence::import::faults_csv)),
         read("/import/{id}/file", SignedIn, get(evidence::import::file)),
         write("/import/{id}/withdraw", Lead, post(evidence::import::withdraw)),

@@ -522,6 +522,34 @@ pub async fn known<'a>(
     Ok(rows.into_iter().map(place).collect())
 }
 
+/// Gives up a table that was coming and does not go on: nothing of it is left, and it can be looked at again.
+///
+/// # Errors
+/// [`StoreError::Conflict`] on `imports_state` where it is not coming, or goes on.
+#[boxed]
+pub async fn give_up(
+    connection: &mut AsyncPgConnection,
+    id: ImportId,
+    by: By,
+) -> Result<(), StoreError> {
+    connection
+        .transaction(async |connection| {
+            if !jobs::put_aside(connection, &path(id), by).await? {
+                return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
+            }
+            send_back(connection, id, "It did not go on, and was given up.").await?;
+            let happening = Happening {
+                chain: &chain(id),
+                at: by.at,
+                person: Some(by.person),
+                action: "table_given_up",
+                detail: json!({}),
+            };
+            audit::record(connection, &happening).await
+        })
+        .await
+}
+
 /// Withdraws values of the time before; they stay on record and are shown no more.
 ///
 /// # Errors

@@ -122,6 +122,27 @@ async fn a_table_that_stops_half_way_goes_on_from_there() {
     let id = lines(&server.database, chart).await.remove(0);
     let chart = format!("/charts/{id}?range=all");
     assert!(!ilma.get(&chart).await.text.contains("values from before"), "it is not whole yet");
+    // One that never goes on is given up, and nothing of it is left.
+    assert!(page.find("form[action$=give-up]").is_none(), "it is still tried");
+    for _ in 0..3 {
+        assert!(!vaaka_store::worker::work(&mut owner, &plug, now()).await.unwrap());
+    }
+    let failed = ilma.get(&path).await;
+    assert!(failed.find("form[action$=give-up]").is_some(), "{}", failed.text);
+    assert_eq!(ilma.get("/notices").await.text.matches("did not go on").count(), 1);
+    assert_eq!(post(&ilma, &format!("{path}/give-up"), &[]).await.status, StatusCode::SEE_OTHER);
+    assert_eq!(post(&ilma, &format!("{path}/give-up"), &[]).await.status, StatusCode::CONFLICT);
+    assert_eq!(number(&server.database, written).await, 0);
+    ilma.get(&path).await;
+    server.work_off().await;
+    let again = ilma.get(&path).await;
+    assert!(
+        again.words("main").contains("Nothing was brought in. It did not go on"),
+        "{}",
+        again.text
+    );
+    bring_in(&ilma, &path).await;
+    assert!(!vaaka_store::worker::work(&mut owner, &plug, now()).await.unwrap());
     server.work_off().await;
     assert_eq!(number(&server.database, written).await, 25_000);
     assert!(ilma.get("/import").await.text.contains("25000 lines of history"));

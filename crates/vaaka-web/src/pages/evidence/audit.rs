@@ -102,10 +102,11 @@ async fn draw(
             )
         })
         .collect();
+    let lead = signed.person.role == "lead";
     let progress = jobs::of(&mut desk.connection, trail_looks::PATH)
         .await?
         .filter(|job| job.state != "done")
-        .map(|job| Progress::of(&job, LOOKED, Some("/audit/again".to_owned())));
+        .map(|job| Progress::of(&job, LOOKED, lead.then(|| "/audit/again".to_owned())));
     let looks = trail_looks::newest(&mut desk.connection, SHOWN).await?;
     let looks = looks.into_iter().filter_map(|look| {
         let finished = look.finished_at?;

@@ -152,11 +152,12 @@ pub async fn kept(
     let kept = reports::by_id(&mut desk.connection, ReportId(id)).await?;
     let path = reports::path(kept.id);
     let when = local_day_time(kept.at.0, &desk.here.zone);
+    let lead = signed.person.role == "lead";
     let progress = match kept.body {
         Some(_) => None,
         None => jobs::of(&mut desk.connection, &path)
             .await?
-            .map(|job| Progress::of(&job, WRITTEN, Some(format!("{path}/again")))),
+            .map(|job| Progress::of(&job, WRITTEN, lead.then(|| format!("{path}/again")))),
     };
     let about = match (&kept.sha256, kept.finished_at) {
         (Some(hash), Some(at)) => format!(

@@ -257,6 +257,8 @@ struct LookPage {
     more: usize,
     error: Option<String>,
     progress: Option<Progress>,
+    /// Whether it was coming and does not go on.
+    may_give_up: bool,
     /// What each column of the file is, to be said by a person: place, head, what stands first, what was said, and whether its
     /// head is known.
     columns: Vec<(usize, String, String, String, bool)>,
@@ -321,6 +323,7 @@ async fn draw_look(
         button: String::new(),
         more: 0,
         error: error.or_else(|| (!import.refused.is_empty()).then(|| nothing(&import.refused))),
+        may_give_up: coming && progress.as_ref().is_some_and(|progress| progress.again.is_some()),
         progress,
         columns: vec![],
         choices: known.iter().map(|column| (column.field, column.head)).collect(),
@@ -521,6 +524,22 @@ pub async fn try_again(
     let path = imports::path(ImportId(id));
     jobs::try_again(&mut desk.connection, &path, (signed.person.id, desk.now)).await?;
     Ok(Redirect::to(&path).into_response())
+}
+
+/// Gives up a table that was coming and does not go on.
+pub async fn give_up(
+    PathId(id): PathId,
+    Sent { signed, mut desk, .. }: Sent,
+) -> Result<Response, WebError> {
+    let id = ImportId(id);
+    let by = desk.by(&signed);
+    match imports::give_up(&mut desk.connection, id, by).await {
+        Ok(()) => Ok(Redirect::to(&imports::path(id)).into_response()),
+        Err(StoreError::Conflict { .. }) => Err(WebError::NotNow {
+            words: "This table goes on, or is in already: there is nothing to give up.".into(),
+        }),
+        Err(other) => Err(other.into()),
+    }
 }
 
 /// The file as it came.
