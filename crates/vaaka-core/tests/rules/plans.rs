@@ -18,7 +18,7 @@ fn d(text: &str) -> Decimal {
 
 fn gauge_settings() -> Value {
     json!({
-        "schema": "gauge-1", "presentation": "applied",
+        "schema": "gauge-1", "presentation": "applied", "points_together": false,
         "mean_limit": { "form": "larger_of", "half_width": "2", "percent": "0.5", "side": "upper" },
         "single_limit": { "form": "configured", "half_width": "1", "per": "0.25",
             "of": { "configuration": "modules" }, "side": "both" },
