@@ -2,7 +2,6 @@
 
 use std::pin::Pin;
 
-use jiff::Timestamp;
 use serde_json::Value;
 
 use crate::StoreError;
@@ -33,5 +32,5 @@ pub trait Clerk: Send + Sync {
     ) -> Later<'a, Reading>;
 
     /// Writes a report, as it is at the moment.
-    fn write_report<'a>(&'a self, report: &'a Report, now: Timestamp) -> Later<'a, Value>;
+    fn write_report<'a>(&'a self, report: &'a Report) -> Later<'a, Value>;
 }

@@ -67,14 +67,6 @@ impl Job {
     pub fn is_open(&self) -> bool {
         matches!(self.state.as_str(), "waiting" | "running")
     }
-
-    /// Share that is done, in percent; never all of it before it is over.
-    #[must_use]
-    pub fn percent(&self) -> i32 {
-        let (done, all) = (i64::from(self.done), i64::from(self.total));
-        let percent = (100 * done).checked_div(all).unwrap_or(0);
-        if self.state == "done" { 100 } else { i32::try_from(percent.min(99)).unwrap_or(99) }
-    }
 }
 
 /// A job as it stands.

@@ -129,7 +129,7 @@ async fn part(
         }
         Work::WriteReport { report } => {
             let report = reports::by_id(connection, report).await?;
-            let body = turn::beating(connection, job, clerk.write_report(&report, now)).await?;
+            let body = turn::beating(connection, job, clerk.write_report(&report)).await?;
             let taken = &*job;
             connection
                 .transaction(async |connection| {

@@ -88,8 +88,8 @@ pub(crate) async fn bring_in(
                 .transaction(async |connection| {
                     let done = i32::try_from(count).unwrap_or(i32::MAX);
                     let lease = turn::said(connection, taken, None, done).await?;
-                    imports::register(connection, lines, by).await?;
                     imports::enter(connection, &import, "coming", (count, mapping), by).await?;
+                    imports::register(connection, lines, by).await?;
                     turn::over(connection, taken.id, lease).await
                 })
                 .await

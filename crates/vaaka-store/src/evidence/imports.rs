@@ -329,15 +329,15 @@ pub async fn bring_in(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
+            // First of all, so that of two who press at one moment the second finds it in, not its own lines in the way.
+            enter(connection, import, "looked_at", (count, mapping), by).await?;
             match lines {
                 Lines::History(found) => {
                     insert_values(connection, import.id, &found).await?;
-                    none_twice(connection, found.iter().map(|value| &value.place), import.id)
-                        .await?;
+                    none_twice(connection, found.iter().map(|value| &value.place), import.id).await
                 }
-                others => register(connection, others, by).await?,
+                others => register(connection, others, by).await,
             }
-            enter(connection, import, "looked_at", (count, mapping), by).await
         })
         .await
 }
@@ -436,23 +436,24 @@ pub(crate) async fn enter(
         action: "table_brought_in",
         detail: json!({
             "kind": import.kind, "file": import.file_name, "lines": count,
-            "sha256": hex(&Sha256::digest(&import.bytes)), "columns": mapping,
+            "sha256": hex::encode(Sha256::digest(&import.bytes)), "columns": mapping,
         }),
     };
     audit::record(connection, &happening).await
 }
 
-/// Says that a table that was coming did not come in, and why; nothing of it is left.
+/// Says that a table that was coming did not come in, and why; nothing of it is left. False where it was not coming.
 pub(crate) async fn send_back(
     connection: &mut AsyncPgConnection,
     id: ImportId,
     words: &str,
-) -> Result<(), StoreError> {
+) -> Result<bool, StoreError> {
+    let coming = imports::table.filter(imports::id.eq(id)).filter(imports::state.eq("coming"));
     diesel::delete(earlier_values::table)
-        .filter(earlier_values::import_id.eq(id))
+        .filter(earlier_values::import_id.eq_any(coming.select(imports::id)))
         .execute(connection)
         .await?;
-    diesel::update(imports::table.find(id))
+    let sent = diesel::update(imports::table.find(id))
         .filter(imports::state.eq("coming"))
         .set((
             imports::state.eq("looked_at"),
@@ -461,11 +462,7 @@ pub(crate) async fn send_back(
         ))
         .execute(connection)
         .await?;
-    Ok(())
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+    Ok(sent > 0)
 }
 
 /// One statement for many lines: an array a column.
@@ -534,10 +531,11 @@ pub async fn give_up(
 ) -> Result<(), StoreError> {
     connection
         .transaction(async |connection| {
-            if !jobs::put_aside(connection, &path(id), by).await? {
+            let failed = jobs::put_aside(connection, &path(id), by).await?;
+            let words = "It did not go on, and was given up.";
+            if !failed || !send_back(connection, id, words).await? {
                 return Err(StoreError::Conflict { constraint: "imports_state".to_owned() });
             }
-            send_back(connection, id, "It did not go on, and was given up.").await?;
             let happening = Happening {
                 chain: &chain(id),
                 at: by.at,

@@ -91,11 +91,7 @@ impl Clerk for Plug<'_> {
         })
     }
 
-    fn write_report<'a>(
-        &'a self,
-        _: &'a Report,
-        _: jiff::Timestamp,
-    ) -> Later<'a, serde_json::Value> {
+    fn write_report<'a>(&'a self, _: &'a Report) -> Later<'a, serde_json::Value> {
         Box::pin(async { Err(StoreError::Unreadable { what: "the paper is out".into() }) })
     }
 }

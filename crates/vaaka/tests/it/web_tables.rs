@@ -218,6 +218,28 @@ async fn history_is_shown_and_judged_by_nothing() {
     assert!(page.words("h1").contains("2 lines of history can"), "{}", page.text);
 }
 
+/// The button pressed twice at one moment: it is in once, and nobody is told that nothing was.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_table_that_is_brought_in_twice_at_once_is_in_once() {
+    let server = Server::demo().await;
+    let ilma = ilma(&server).await;
+    let instruments = INSTRUMENTS.replace("AREA", &area(&ilma).await);
+    let history = "instrument,point,measured at,error\nR-02,20,2020-01-01T00:00:00Z,1\n";
+    for (kind, table) in [("instruments", instruments.as_str()), ("history", history)] {
+        let (path, page) = look(&ilma, kind, table.as_bytes()).await;
+        let fields = page.form(&format!("form[action='{path}']"));
+        let (one, two) = tokio::join!(ilma.post(&path, &fields), ilma.post(&path, &fields));
+        for answer in [one, two] {
+            // Who comes after it is in is told so; that nothing was brought in is true for nobody.
+            let told = answer.status == StatusCode::CONFLICT
+                && answer.words("main").contains("was brought in already");
+            assert!(answer.status == StatusCode::SEE_OTHER || told, "{kind}: {}", answer.text);
+        }
+    }
+    let twice = "SELECT count(*)::text AS line FROM imports WHERE state = 'done'";
+    assert_eq!(lines(&server.database, twice).await, ["2"]);
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn files_that_are_no_table() {
     let server = Server::demo().await;

@@ -1,6 +1,5 @@
 //! What long work asks of the pages: see [`Clerk`].
 
-use jiff::Timestamp;
 use serde_json::Value;
 use vaaka_store::StoreError;
 use vaaka_store::clerk::{Clerk, Later, Reading};
@@ -31,7 +30,7 @@ impl Clerk for AppState {
         })
     }
 
-    fn write_report<'a>(&'a self, report: &'a Report, _now: Timestamp) -> Later<'a, Value> {
+    fn write_report<'a>(&'a self, report: &'a Report) -> Later<'a, Value> {
         Box::pin(async move {
             let mut desk = Desk::open(self).await.map_err(stored)?;
             let written = super::written(&mut desk, report).await.map_err(stored)?;
