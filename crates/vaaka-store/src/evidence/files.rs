@@ -72,7 +72,8 @@ pub struct FileBrief {
     pub person: String,
 }
 
-/// Keeps a file with its audit entry.
+/// Keeps a file with its audit entry. What is sent to a check twice with the same words, because an answer was lost or a
+/// button pressed again, is one file.
 ///
 /// # Errors
 /// [`StoreError`].
@@ -95,6 +96,19 @@ pub async fn keep(
                 Owner::Instrument(id) => crate::instruments::lock(connection, id).await?,
                 Owner::Check(id) => crate::checks::lock(connection, id).await?,
                 Owner::Certificate(_) | Owner::Sheet(_) => audit::hold(connection, &chain).await?,
+            }
+            if let Some(check) = check {
+                let same: Option<FileId> = files::table
+                    .filter(files::check_id.eq(check))
+                    .filter(files::sha256.eq(&hash))
+                    .filter(files::caption.eq(new.caption))
+                    .select(files::id)
+                    .first(connection)
+                    .await
+                    .optional()?;
+                if let Some(id) = same {
+                    return Ok(id);
+                }
             }
             let id: FileId = diesel::insert_into(files::table)
                 .values((

@@ -144,6 +144,11 @@ function text(form, rules) {
   return long > Number(rules.upper) ? { words: `This has ${long} characters; ${rules.upper} are the most.` } : null;
 }
 
+function file(form, rules) {
+  const field = form.querySelector("[name=file]");
+  return field.files.length > 0 ? null : { words: `Choose the photograph or document of ${rules.name}: a picture (PNG, JPEG, WebP) or a PDF.`, field };
+}
+
 function count(form, rules) {
   const typed = form.querySelector("[name=typed]").value.trim();
   return /^\d{1,6}$/.test(typed) ? null : { words: `Type ${rules.name} as a whole number from 0 to 999999, for example 12.` };
@@ -182,7 +187,7 @@ export function ask(form) {
     return { words: `Tick each line when it is done: ${ticks.length - open.length} of ${ticks.length} are.`, field: open[0] };
   }
   const rules = form.dataset;
-  const found = { reading, setting, choice, text, count, condition, trace }[rules.rules]?.(form, rules) ?? null;
+  const found = { reading, setting, choice, text, file, count, condition, trace }[rules.rules]?.(form, rules) ?? null;
   if (found?.asks !== undefined) form.dataset.asked = found.asks;
   if (found?.attempt !== undefined) {
     const before = attempts(form);

@@ -132,11 +132,33 @@ async fn a_picture_that_a_step_asks_for_is_kept_with_the_check() {
     .await;
     assert_eq!(kept.len(), 1, "{kept:?}");
     assert!(kept[0].starts_with("screen <b>.png (file "), "{kept:?}");
+    let files =
+        "SELECT count(*) AS number FROM files WHERE check_id = (SELECT max(id) FROM checks)";
+    assert_eq!(number(&case.server.database, files).await, 1, "sent twice, kept once");
     let id = kept[0].trim_end_matches(')').rsplit(' ').next().unwrap().to_owned();
     let file = case.teemu.get(&format!("/files/{id}")).await;
     assert_eq!((file.status, file.text.contains("the screen")), (StatusCode::OK, true));
     let page = case.teemu.get(&case.path).await;
     assert!(page.words("table.kept").contains("screen <b>.png"), "{}", page.words("table.kept"));
+    // A document takes its place: it is told by its name, where a picture is drawn; the record has both.
+    let fix = page.hrefs("table.kept a").remove(0);
+    let redo = case.teemu.get(&fix).await;
+    let fields = redo.form("form.entry");
+    let parts: Vec<(&str, &str)> = fields
+        .iter()
+        .map(|(name, value)| (name.as_str(), value.as_str()))
+        .filter(|(name, _)| *name != "reason")
+        .chain([("reason", "a print says more")])
+        .collect();
+    let path = format!("{}/entries", case.path);
+    let kept = case.teemu.send_parts(&path, &parts, "print.pdf", b"%PDF-1.7 print").await;
+    assert_eq!(kept.status, StatusCode::SEE_OTHER, "{}", kept.text);
+    let page = case.teemu.get(&case.path).await;
+    assert_eq!(page.attributes(".photos img", "src").len(), 1);
+    assert!(page.words(".photos").contains("print.pdf"), "{}", page.words(".photos"));
+    let record = case.teemu.get(&format!("{}/record", case.path)).await;
+    let shown = record.words(".photos");
+    assert!(shown.contains("print.pdf") && shown.contains("screen <b>.png"), "{shown}");
 }
 
 #[tokio::test(flavor = "multi_thread")]

@@ -307,13 +307,10 @@ fn chosen_file(form: &EntryForm) -> Result<String, String> {
 /// Keeps the file of an entry with the check, and says which it is; one that was sent twice is kept once.
 async fn keep_file(
     connection: &mut Connection,
-    (check, key): (CheckId, uuid::Uuid),
+    check: CheckId,
     (file, name): (&Upload, &str),
     (title, person, at): (&str, PersonId, Timestamp),
 ) -> Result<String, WebError> {
-    if entries::has_key(connection, check, key).await? {
-        return Ok(name.to_owned());
-    }
     let new = NewFile {
         owner: Owner::Check(check),
         name,
@@ -396,7 +393,7 @@ async fn keep_in(
         (Input::File { .. }, Some(file)) => {
             let about = (target.step.title.as_str(), signed.person.id, received);
             let named = (file, proposal.typed.as_str());
-            Some(keep_file(connection, (id, form.key), named, about).await?)
+            Some(keep_file(connection, id, named, about).await?)
         }
         _ => None,
     };

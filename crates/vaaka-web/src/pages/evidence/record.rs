@@ -10,6 +10,7 @@ use vaaka_core::judgement::{action_sentence, reason_sentence};
 use vaaka_core::method::{Rung, Step};
 use vaaka_core::quantity::show_decimal;
 use vaaka_core::reaction::Outcome;
+use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, CheckId, ReadingId};
 use vaaka_store::outcomes::{StoredResult, result_of};
 use vaaka_store::plans::{self, PlanView, Source};
@@ -58,6 +59,8 @@ struct RecordPage {
     trail: Vec<(String, String)>,
     may_sign: Option<&'static str>,
     may_amend: bool,
+    /// Pictures and documents that were kept with the check.
+    files: Vec<FileBrief>,
     error: Option<(&'static str, String)>,
     words: String,
 }
@@ -176,6 +179,7 @@ async fn draw(
     let template = RecordPage {
         live,
         id,
+        files: files::of(&mut desk.connection, Owner::Check(check.id)).await?,
         organisation: shifts::site(&desk.connection).await?.name,
         heading: format!("{} {}", view.instrument.name, view.instrument.tag),
         finding: match (&check.void_reason, verdict) {

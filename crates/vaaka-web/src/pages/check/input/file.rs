@@ -2,11 +2,12 @@
 
 use vaaka_core::method::Step;
 
-use super::{OnSheet, Shown, field};
+use super::{LocalRules, OnSheet, Shown, field};
 use crate::fields::Look;
 
 pub fn shown(step: &Step, name: &str) -> Shown {
     Shown {
+        rules: LocalRules { kind: "file", name: name.to_owned(), ..LocalRules::default() },
         fields: field(step, format!("{}: name of the picture or print", step.title), Look::Line),
         ..Shown::plain(format!("a photograph or document: {name}"), OnSheet::Value)
     }

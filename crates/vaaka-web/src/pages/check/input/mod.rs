@@ -214,7 +214,8 @@ mod tests {
             assert!(shown.fields.iter().all(|field| !field.label.is_empty()), "{kind}");
             assert_eq!(shown.beside.is_some(), names.contains(&"e.it.1.added"), "{kind}");
             // What the browser asks while the network is gone bears the name of the kind.
-            let local = ["setting", "choice", "text", "count", "condition", "reading", "trace"];
+            let local =
+                ["setting", "choice", "text", "file", "count", "condition", "reading", "trace"];
             let expected = if local.contains(&kind) { kind } else { "" };
             assert_eq!(shown.rules.kind, expected);
         }
