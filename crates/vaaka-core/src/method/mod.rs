@@ -8,6 +8,7 @@ mod accept;
 pub mod around;
 pub mod assay;
 mod bound;
+mod captured;
 mod care;
 pub mod coating;
 mod common;
@@ -35,6 +36,7 @@ pub use accept::{
 };
 pub use around::{Around, Precondition, RequiredSetting, SettingKind, Wait};
 pub use bound::{Bound, ComputedFrom};
+pub use captured::{CaptureFault, Captured, capture};
 pub use care::{AdjustmentPolicy, Rung};
 pub use family::Family;
 pub use input::{Beside, ChoiceWord, Input, MOST_TEXT, PeakWanted};
