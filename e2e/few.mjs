@@ -3,7 +3,8 @@ import assert from "node:assert/strict";
 import { base, launch } from "./browser.mjs";
 
 const browser = await launch();
-const page = await browser.newPage({ viewport: { width: 1280, height: 800 }, serviceWorkers: "block" });
+const room = await browser.newContext({ viewport: { width: 1280, height: 800 }, serviceWorkers: "block" });
+const page = await room.newPage();
 const faults = [];
 page.on("pageerror", (error) => faults.push(String(error)));
 let loads = 0;
@@ -106,7 +107,7 @@ await page.press("#typed", "Enter");
 await page.waitForFunction(() => /Put 2000 g/.test(document.querySelector("h1")?.innerText), null, { timeout: 20000 });
 await page.waitForFunction(() => localStorage.getItem("vaaka.held") === "[]", null, { timeout: 20000 });
 // Looked at in a page of its own: this one is on its way back to the server by itself.
-const other = await page.context().newPage();
+const other = await room.newPage();
 await other.goto(base + check);
 assert.match(await other.locator("h1").innerText(), /Put 2000 g/);
 assert.equal(await other.locator(".kept tbody tr").filter({ hasText: "1000 g" }).count(), 1);
