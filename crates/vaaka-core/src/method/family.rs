@@ -5,8 +5,8 @@ use std::fmt;
 use serde::de::DeserializeOwned;
 
 use super::{
-    EntryValue, Live, Method, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet, Step,
-    Travel, bars_of,
+    Around, EntryValue, Live, Method, MethodError, PlanPoint, PlanSpec, RunState, Scene, Sheet,
+    Step, Travel, bars_of,
 };
 use crate::judgement::Characteristic;
 use crate::standard::UsedFace;
@@ -42,6 +42,9 @@ pub trait Family: fmt::Debug + Send + Sync {
 
     /// Why settings cannot stand under a plan, where they cannot.
     fn fault(settings: &Self::Settings, plan: &PlanSpec) -> Option<String>;
+
+    /// What surrounds the measuring.
+    fn around(settings: &Self::Settings) -> &Around;
 
     /// See [`Method::sheet`].
     fn sheet() -> Sheet;
@@ -176,7 +179,13 @@ impl<F: Family> Method for F {
     }
 
     fn way(&self, plan: &PlanSpec) -> Result<Vec<Step>, MethodError> {
-        F::way(plan, &settings_of::<F>(plan)?)
+        let settings = settings_of::<F>(plan)?;
+        let saves = F::around(&settings).capture_saves;
+        let mut way = F::way(plan, &settings)?;
+        for step in way.iter_mut().filter(|step| step.input.measures()) {
+            step.capture_saves = saves;
+        }
+        Ok(way)
     }
 
     fn settle(&self, plan: &PlanSpec, run: &RunState, step: &Step) -> Result<Step, MethodError> {

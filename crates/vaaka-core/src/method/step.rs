@@ -70,6 +70,8 @@ pub struct Step {
     pub voids: Vec<StepKey>,
     /// Whether it stands on one screen with its neighbours that say so, too: each is kept as an entry of its own.
     pub together: bool,
+    /// Whether what is read over the line of the instrument is kept at once.
+    pub capture_saves: bool,
 }
 
 impl Step {
@@ -95,6 +97,7 @@ impl Step {
             scene: None,
             voids: vec![],
             together: false,
+            capture_saves: false,
         }
     }
 

@@ -40,6 +40,9 @@ pub struct Around {
     pub preparation: Vec<String>,
     /// Closing sentences, each ticked.
     pub closing: Vec<String>,
+    /// Whether what is read over the line of the instrument is kept at once, where there is nothing to ask about it.
+    #[serde(default)]
+    pub capture_saves: bool,
 }
 
 /// How a family names what surrounds its measuring.

@@ -32,6 +32,8 @@ pub fn settings_group() -> SheetGroup {
         ),
         field("together", "Settings and conditions on one screen", Tick).hint(
             "Each is kept as an entry of its own all the same. Good where the instrument shows them side by side.",
+        ), field("capture_saves", "What is read over the line is kept at once", Tick).hint(
+            "Else it goes into the field, and whoever reads keeps it. What the guard asks about is asked all the same.",
         )],
     }
 }

@@ -265,6 +265,10 @@ impl Family for Assay {
         settings.fault(plan)
     }
 
+    fn around(settings: &Self::Settings) -> &Around {
+        &settings.around
+    }
+
     fn sheet() -> Sheet {
         sheet::sheet()
     }

@@ -149,6 +149,10 @@ impl Family for Coating {
         settings.fault(plan)
     }
 
+    fn around(settings: &Self::Settings) -> &Around {
+        &settings.around
+    }
+
     fn sheet() -> Sheet {
         sheet::sheet()
     }

@@ -139,6 +139,10 @@ impl Family for Gauge {
         settings.fault(plan)
     }
 
+    fn around(settings: &Self::Settings) -> &Around {
+        &settings.around
+    }
+
     fn sheet() -> Sheet {
         sheet::sheet()
     }

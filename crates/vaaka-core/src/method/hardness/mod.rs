@@ -240,6 +240,10 @@ impl Family for Hardness {
         settings.fault(plan)
     }
 
+    fn around(settings: &Self::Settings) -> &Around {
+        &settings.around
+    }
+
     fn sheet() -> Sheet {
         sheet::sheet()
     }

@@ -129,6 +129,10 @@ impl Family for Moisture {
         settings.fault(plan)
     }
 
+    fn around(settings: &Self::Settings) -> &Around {
+        &settings.around
+    }
+
     fn sheet() -> Sheet {
         sheet::sheet()
     }
