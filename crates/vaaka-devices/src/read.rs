@@ -120,18 +120,23 @@ pub async fn read(address: &Address, link: &Ready) -> Result<Answer, LinkError> 
     let mut line = loop {
         match timeout_at(until, address.open()).await {
             Ok(Ok(line)) => break line,
-            // Somebody else has just let it go.
-            Ok(Err(cause))
-                if cause.kind() == std::io::ErrorKind::ResourceBusy
-                    && Instant::now() + TRY_AGAIN < until =>
-            {
+            // Somebody else is about to let it go.
+            Ok(Err(cause)) if is_busy(&cause) && Instant::now() + TRY_AGAIN < until => {
                 sleep(TRY_AGAIN).await;
+            }
+            Ok(Err(cause)) if is_busy(&cause) => {
+                return Err(unreachable("another program has the line open".into()));
             }
             Ok(Err(cause)) => return Err(unreachable(said(&cause))),
             Err(_) => return Err(unreachable("no answer".into())),
         }
     };
     read_from(&mut *line, link, until).await
+}
+
+/// Whether a serial line is somebody else's just now.
+fn is_busy(cause: &std::io::Error) -> bool {
+    cause.kind() == std::io::ErrorKind::ResourceBusy || cause.to_string().contains("exclusive lock")
 }
 
 /// What a machine says of a failure, without its number.

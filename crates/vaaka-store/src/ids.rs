@@ -51,6 +51,8 @@ ids! {
     ReportId,
     /// A key of another program.
     KeyId,
+    /// What came of an instrument at a step.
+    CaptureId,
     /// A photograph or document.
     FileId,
     /// A training.

@@ -31,7 +31,8 @@ pub use chart::{
 };
 pub use check::conclude::{Concluded, conclude_check};
 pub use check::{
-    attempts, checks, conclude, entries, ladder, outcomes, paper, reactions, traces, voids, wear,
+    attempts, captures, checks, conclude, entries, ladder, outcomes, paper, reactions, traces,
+    voids, wear,
 };
 pub use error::{StoreError, to_word, unreadable_word};
 pub use evidence::{
@@ -39,7 +40,9 @@ pub use evidence::{
     verification,
 };
 pub(crate) use evidence::{bringing, faults};
-pub use instrument::{adjustments, instrument_changes, instruments, registers, standing};
+pub use instrument::{
+    adjustments, instrument_changes, instruments, link_turns, links, registers, standing,
+};
 pub use person::{keys, notices, people, second_look, sessions, sign_ins, trainings};
 pub(crate) use plan::plan_notices;
 pub use plan::{plan_drafts, plans};

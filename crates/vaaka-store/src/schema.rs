@@ -372,8 +372,24 @@ diesel::table! { earlier_values (id) {
 diesel::table! { program_keys (id) {
     id -> BigInt, name -> Text, key_hash -> Bytea, made_by -> BigInt, made_at -> Timestamptz,
     last_used_at -> Nullable<Timestamptz>, ended_by -> Nullable<BigInt>,
-    ended_at -> Nullable<Timestamptz>,
+    ended_at -> Nullable<Timestamptz>, station -> Bool, asked_at -> Nullable<Timestamptz>,
 } }
+diesel::table! { instrument_links (instrument_id) {
+    instrument_id -> BigInt, station_id -> Nullable<BigInt>, address -> Text, link -> Jsonb, in_use -> Bool,
+    version -> Integer, changed_by -> BigInt, changed_at -> Timestamptz,
+} }
+diesel::table! { link_turns (instrument_id) {
+    instrument_id -> BigInt, turn -> Uuid, person_id -> BigInt, check_id -> Nullable<BigInt>,
+    began_at -> Timestamptz, ends_at -> Timestamptz, station_id -> Nullable<BigInt>, address -> Text, link -> Jsonb,
+    taken_at -> Nullable<Timestamptz>, answered_at -> Nullable<Timestamptz>, answer -> Nullable<Bytea>,
+    trouble -> Nullable<Text>,
+} }
+diesel::table! { captures (id) {
+    id -> BigInt, check_id -> BigInt, step_key -> Text, repeat -> Integer, entry_key -> Uuid, person_id -> BigInt,
+    at -> Timestamptz, address -> Text, station -> Text, typed -> Text, bytes -> Bytea, sha256 -> Bytea,
+} }
+diesel::joinable!(instrument_links -> instruments (instrument_id));
+diesel::joinable!(captures -> people (person_id));
 
 diesel::joinable!(imports -> people (person_id));
 diesel::joinable!(trail_looks -> people (asked_by));
@@ -434,6 +450,9 @@ diesel::allow_tables_to_appear_in_same_query!(
     trail_looks,
     reports,
     program_keys,
+    instrument_links,
+    link_turns,
+    captures,
     earlier_values,
     people,
     files,

@@ -7,6 +7,8 @@ pub enum Access {
     Everybody,
     /// Anybody who is signed in, and other programs by their key.
     Program,
+    /// Bench PCs that read instruments, by their key.
+    Station,
     /// Anybody who is signed in; auditors read, too.
     SignedIn,
     /// Those who run checks: technicians and leads.

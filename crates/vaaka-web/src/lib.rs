@@ -13,6 +13,7 @@ mod error;
 mod fields;
 mod forms;
 mod frame;
+mod lines;
 mod open_run;
 mod pages;
 mod passwords;

@@ -29,12 +29,13 @@ pub struct Route {
 /// Every route of the application. A route that is not here does not exist.
 #[must_use]
 pub fn routes() -> Vec<Route> {
-    use Access::{Administrator, Bench, Everybody, Lead, Program, SignedIn};
-    use pages::{api, chart, check, evidence, instrument, people, plan, round, standard};
+    use Access::{Administrator, Bench, Everybody, Lead, Program, SignedIn, Station};
+    use pages::{api, chart, check, evidence, instrument, people, plan, round, standard, stations};
     // A file may be larger than what a form may carry otherwise.
     let upload = || DefaultBodyLimit::max(evidence::files::MOST_BYTES + 64 * 1024);
     let table = || DefaultBodyLimit::max(evidence::import::MOST_BYTES + 64 * 1024);
     let trace = || DefaultBodyLimit::max(pages::MOST_TRACE_BYTES + 256 * 1024);
+    let brought = || DefaultBodyLimit::max(vaaka_devices::block::MOST + 1024);
     let read = |path, access, handler| Route { method: "GET", path, access, handler };
     let write = |path, access, handler| Route { method: "POST", path, access, handler };
     vec![
@@ -50,6 +51,7 @@ pub fn routes() -> Vec<Route> {
         write("/sign-off", Bench, post(round::handover::sign_off)),
         read("/checks/{id}", Bench, get(check::show)),
         write("/checks/{id}/entries", Bench, post(check::keep::keep).layer(trace())),
+        write("/checks/{id}/read", Bench, post(check::capture::read).layer(trace())),
         write("/checks/{id}/values", Bench, post(check::values::keep)),
         write("/checks/{id}/conclude", Bench, post(check::conclude)),
         write("/checks/{id}/void", Bench, post(check::void::void)),
@@ -66,6 +68,8 @@ pub fn routes() -> Vec<Route> {
         write("/checks/{id}/sign", Bench, post(evidence::record::sign)),
         write("/checks/{id}/amend", Bench, post(evidence::record::amend)),
         read("/api/release", Program, get(api::release_gate)),
+        read("/api/stations/next", Station, get(stations::next)),
+        write("/api/stations/turns/{turn}", Station, post(stations::bring).layer(brought())),
         read("/export/due.ics", Program, get(round::due_calendar::show)),
         read("/export/forecasts.ics", Program, get(chart::forecasts::calendar)),
         read("/export/{tag}", Program, get(evidence::tables::show)),
@@ -155,6 +159,9 @@ pub fn routes() -> Vec<Route> {
         write("/instruments/{tag}/evidence", SignedIn, post(evidence::ask)),
         read("/reports/{id}", SignedIn, get(evidence::kept)),
         write("/reports/{id}/again", Lead, post(evidence::try_again)),
+        read("/links", SignedIn, get(instrument::link::list)),
+        read("/instruments/{tag}/link", Lead, get(instrument::link::show)),
+        write("/instruments/{tag}/link", Lead, post(instrument::link::save)),
         read("/instruments/{tag}/label.svg", SignedIn, get(instrument::label::svg)),
         read("/labels", SignedIn, get(instrument::label::sheet)),
         write("/instruments/{tag}/uses", Bench, post(instrument::used)),

@@ -266,6 +266,8 @@ impl FromRequestParts<AppState> for SignedIn {
             Some(Access::Bench) => signed.may_check()?,
             Some(Access::Lead) => signed.may_lead()?,
             Some(Access::Administrator) => signed.may_administer()?,
+            // No person is a bench PC.
+            Some(Access::Station) => return Err(WebError::NoKey),
             // A route that says nothing of it lets nobody in.
             None => return Err(WebError::NotFound),
         }
@@ -339,7 +341,7 @@ impl FromRequestParts<AppState> for Caller {
     type Rejection = WebError;
 
     async fn from_request_parts(parts: &mut Parts, state: &AppState) -> Result<Self, WebError> {
-        let Some(value) = parts.headers.get(header::AUTHORIZATION) else {
+        if !parts.headers.contains_key(header::AUTHORIZATION) {
             let signed =
                 <SignedIn as OptionalFromRequestParts<AppState>>::from_request_parts(parts, state);
             return match signed.await? {
@@ -347,17 +349,33 @@ impl FromRequestParts<AppState> for Caller {
                 None if parts.uri.path().starts_with("/api/") => Err(WebError::NoKey),
                 None => Err(WebError::SignedOut { next: parts.uri.to_string() }),
             };
-        };
-        // RFC 6750, 2.1; the word is not case-sensitive (RFC 9110, 11.1).
-        let key = value.to_str().ok().and_then(|value| {
-            let (scheme, key) = value.trim().split_once(' ')?;
-            scheme.eq_ignore_ascii_case("bearer").then(|| key.trim())
-        });
-        let mut connection = state.store.connection().await?;
-        let known = match key {
-            Some(key) => keys::of(&mut connection, key, state.now()).await?,
-            None => None,
-        };
-        known.map(|_| Self { role: None }).ok_or(WebError::NoKey)
+        }
+        known_key(parts, state).await?.map(|_| Self { role: None }).ok_or(WebError::NoKey)
+    }
+}
+
+/// The program whose key a request carries, if it carries one that is in use.
+async fn known_key(parts: &Parts, state: &AppState) -> Result<Option<keys::Known>, WebError> {
+    // RFC 6750, 2.1; the word is not case-sensitive (RFC 9110, 11.1).
+    let value = parts.headers.get(header::AUTHORIZATION).and_then(|value| value.to_str().ok());
+    let key = value.and_then(|value| {
+        let (scheme, key) = value.trim().split_once(' ')?;
+        scheme.eq_ignore_ascii_case("bearer").then(|| key.trim())
+    });
+    let Some(key) = key else { return Ok(None) };
+    let mut connection = state.store.connection().await?;
+    Ok(keys::of(&mut connection, key, state.now()).await?)
+}
+
+/// A bench PC that reads instruments near it, by its key.
+#[derive(Debug, Clone)]
+pub struct StationKey(pub keys::Known);
+
+impl FromRequestParts<AppState> for StationKey {
+    type Rejection = WebError;
+
+    async fn from_request_parts(parts: &mut Parts, state: &AppState) -> Result<Self, WebError> {
+        let known = known_key(parts, state).await?;
+        known.filter(|known| known.station).map(Self).ok_or(WebError::NoKey)
     }
 }

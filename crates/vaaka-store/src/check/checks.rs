@@ -12,7 +12,9 @@ use vaaka_core::judgement::{Attempt, unsettled};
 use vaaka_core::method::Purpose;
 
 use crate::audit::{self, Happening, chain};
-use crate::ids::{CertificateId, CheckId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId};
+use crate::ids::{
+    CertificateId, CheckId, InstrumentId, PersonId, PlanId, PlanVersionId, ResultId, ShiftId,
+};
 use crate::plans::PlanView;
 use crate::rows::Check;
 use crate::schema::{
@@ -174,6 +176,34 @@ async fn find_open(
         .first(connection)
         .await
         .optional()?)
+}
+
+/// The newest check that is open on an instrument.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn open_on(
+    connection: &mut AsyncPgConnection,
+    instrument: InstrumentId,
+) -> Result<Option<CheckId>, StoreError> {
+    Ok(checks::table
+        .filter(checks::instrument_id.eq(instrument))
+        .filter(checks::state.eq("open"))
+        .order(checks::id.desc())
+        .select(checks::id)
+        .first(connection)
+        .await
+        .optional()?)
+}
+
+/// When the newest check was begun.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn newest(connection: &mut AsyncPgConnection) -> Result<Option<At>, StoreError> {
+    Ok(checks::table.select(diesel::dsl::max(checks::opened_at)).first(connection).await?)
 }
 
 /// A check by its id.

@@ -20,7 +20,7 @@ use vaaka_core::method::{Entry, EntryValue, RunState, StepKey};
 
 use crate::audit::chain;
 use crate::audit::{AuditEntry, Happening, Head, head};
-use crate::ids::{CertificateId, CheckId, PersonId, ReadingId};
+use crate::ids::{CaptureId, CertificateId, CheckId, PersonId, ReadingId};
 use crate::prepared::{Bind, prepared};
 use crate::rows::{Check, Reading};
 use crate::schema::{
@@ -450,6 +450,8 @@ pub struct NewEntry<'a> {
     pub source: &'a str,
     /// The file of a trace.
     pub original: Option<traces::Original<'a>>,
+    /// What it was read from, where a link read it.
+    pub capture: Option<CaptureId>,
 }
 
 /// What became of an entry.
@@ -585,6 +587,19 @@ impl QueryFragment<Pg> for Keep<'_> {
     }
 }
 
+/// What the trail says of an entry; of a captured one from what.
+fn detail_of(new: &NewEntry<'_>) -> serde_json::Value {
+    let mut detail = json!({
+        "step": new.step, "repeat": new.repeat, "typed": new.typed, "value": new.value,
+        "replaces": new.replaces.map(|(id, _)| id), "reason": new.replaces.map(|(_, reason)| reason),
+        "second": new.second,
+    });
+    if let (Some(capture), Some(detail)) = (new.capture, detail.as_object_mut()) {
+        detail.insert("capture".to_owned(), json!(capture));
+    }
+    detail
+}
+
 async fn try_keep(
     connection: &mut AsyncPgConnection,
     new: &NewEntry<'_>,
@@ -600,10 +615,7 @@ async fn try_keep(
             at: new.received_at,
             person: Some(new.person),
             action: if replaces.is_some() { "entry_replaced" } else { "entry_kept" },
-            detail: json!({
-                "step": new.step, "repeat": new.repeat, "typed": new.typed, "value": new.value,
-                "replaces": replaces, "reason": reason, "second": new.second,
-            }),
+            detail: detail_of(new),
         },
     );
     let statement = Keep {

@@ -1,6 +1,7 @@
 //! Checks: from the first entry to the verdict, and what a verdict sets going.
 
 pub mod attempts;
+pub mod captures;
 pub mod checks;
 pub mod conclude;
 pub mod entries;

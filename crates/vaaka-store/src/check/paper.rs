@@ -330,6 +330,7 @@ pub async fn countersign(
                     connection,
                     &NewEntry {
                         original: None,
+                        capture: None,
                         check,
                         step: &entry.step,
                         repeat: entry.repeat,

@@ -25,6 +25,8 @@ pub enum Fault {
     Row { relation: String, row: String, what: String },
     /// The bytes of a file do not fit their hash.
     File { file: i64 },
+    /// What came of an instrument does not fit its hash.
+    Capture { capture: i64 },
     /// The numbers of a trace do not fit their digest, or its file does not fit its hash.
     Trace { reading: i64 },
     /// A row was changed without an entry in the trail.
@@ -64,6 +66,9 @@ impl std::fmt::Display for Fault {
                 write!(f, "{} {row}: {what} outside of the application", relation.replace('_', " "))
             }
             Self::File { file } => write!(f, "file {file} is not what was kept"),
+            Self::Capture { capture } => {
+                write!(f, "what came of an instrument (capture {capture}) is not what was kept")
+            }
             Self::Trace { reading } => {
                 write!(f, "the trace of entry {reading} is not what was kept")
             }

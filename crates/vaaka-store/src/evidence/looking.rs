@@ -417,6 +417,13 @@ async fn not_in_tables(
     .load(connection)
     .await?;
     found.faults.extend(files.into_iter().map(|file| Fault::File { file: file.id }));
+    let captures: Vec<File> = diesel::sql_query(
+        "SELECT id FROM captures WHERE sha256 <> sha256(bytes) ORDER BY id LIMIT $1",
+    )
+    .bind::<Integer, _>(NAMED)
+    .load(connection)
+    .await?;
+    found.faults.extend(captures.into_iter().map(|one| Fault::Capture { capture: one.id }));
     let traces = crate::traces::faults(connection).await?;
     found.faults.extend(traces.into_iter().map(|id| Fault::Trace { reading: id.0 }));
     Ok(())

@@ -33,6 +33,19 @@ pub struct ProgramKey {
     pub last_used_at: Option<At>,
     /// When it was ended.
     pub ended_at: Option<At>,
+    /// Whether it is that of a bench PC that reads instruments.
+    pub station: bool,
+}
+
+/// A key that was shown and is in use.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Known {
+    /// Id.
+    pub id: KeyId,
+    /// Name of its program or station.
+    pub name: String,
+    /// Whether it is that of a bench PC that reads instruments.
+    pub station: bool,
 }
 
 fn hash(key: &str) -> Vec<u8> {
@@ -63,7 +76,7 @@ async fn note(
 #[boxed]
 pub async fn make(
     connection: &mut AsyncPgConnection,
-    name: &str,
+    (name, station): (&str, bool),
     key: &str,
     by: By,
 ) -> Result<KeyId, StoreError> {
@@ -75,6 +88,7 @@ pub async fn make(
                     program_keys::key_hash.eq(hash(key)),
                     program_keys::made_by.eq(by.person),
                     program_keys::made_at.eq(At(by.at)),
+                    program_keys::station.eq(station),
                 ))
                 .returning(program_keys::id)
                 .get_result(connection)
@@ -122,12 +136,13 @@ pub async fn all(connection: &mut AsyncPgConnection) -> Result<Vec<ProgramKey>, 
             program_keys::made_at,
             program_keys::last_used_at,
             program_keys::ended_at,
+            program_keys::station,
         ))
         .load(connection)
         .await?)
 }
 
-/// The name of the program whose key this is, if it is in use; notes that it was used.
+/// The program whose key this is, if it is in use; notes that it was used.
 ///
 /// # Errors
 /// [`StoreError`].
@@ -136,20 +151,25 @@ pub async fn of(
     connection: &mut AsyncPgConnection,
     key: &str,
     now: Timestamp,
-) -> Result<Option<String>, StoreError> {
-    let found: Option<(KeyId, String, Option<At>)> = program_keys::table
+) -> Result<Option<Known>, StoreError> {
+    let found: Option<(KeyId, String, Option<At>, bool)> = program_keys::table
         .filter(program_keys::key_hash.eq(hash(key)))
         .filter(program_keys::ended_at.is_null())
-        .select((program_keys::id, program_keys::name, program_keys::last_used_at))
+        .select((
+            program_keys::id,
+            program_keys::name,
+            program_keys::last_used_at,
+            program_keys::station,
+        ))
         .first(connection)
         .await
         .optional()?;
-    let Some((id, name, used)) = found else { return Ok(None) };
+    let Some((id, name, used, station)) = found else { return Ok(None) };
     if used.is_none_or(|used| now.duration_since(used.0).abs() >= USE_NOTED_EVERY) {
         diesel::update(program_keys::table.find(id))
             .set(program_keys::last_used_at.eq(At(now)))
             .execute(connection)
             .await?;
     }
-    Ok(Some(name))
+    Ok(Some(Known { id, name, station }))
 }

@@ -39,6 +39,19 @@ pub struct FormPage {
     hidden: Vec<(String, String)>,
     upload: bool,
     error: Option<String>,
+    second: Option<(&'static str, &'static str)>,
+    tried: Option<Tried>,
+}
+
+/// What came of trying what stands in a form.
+#[derive(Debug, Clone)]
+pub struct Tried {
+    /// What came, as it came.
+    pub came: Option<String>,
+    /// What was read out of it, by name.
+    pub lines: Vec<(String, String)>,
+    /// What that means.
+    pub words: String,
 }
 
 /// What makes a form.
@@ -66,6 +79,10 @@ pub struct Form {
     pub folds: Folds,
     /// Fields that are not shown.
     pub hidden: Vec<(String, String)>,
+    /// A second button, by its name and words.
+    pub second: Option<(&'static str, &'static str)>,
+    /// What came of trying what stands there.
+    pub tried: Option<Tried>,
 }
 
 impl Form {
@@ -89,6 +106,8 @@ impl Form {
             tables_after: usize::MAX,
             folds: Folds::Nothing,
             hidden: vec![],
+            second: None,
+            tried: None,
         }
     }
 
@@ -136,6 +155,8 @@ impl Form {
             hidden: self.hidden,
             upload,
             error,
+            second: self.second,
+            tried: self.tried,
         };
         page(status, &template)
     }

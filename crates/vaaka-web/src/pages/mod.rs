@@ -14,6 +14,7 @@ pub mod plan;
 mod progress;
 pub mod round;
 pub mod standard;
+pub mod stations;
 
 pub use check::input::MOST_TRACE_BYTES;
 

@@ -167,7 +167,9 @@ function condition(form, rules) {
 function trace(form, rules) {
   const input = form.querySelector("[name=file]");
   const file = input.files[0];
-  if (!file && form.querySelector("[name=typed]").value.trim() === "") {
+  // What was read over the line is with the server already.
+  const read = (form.querySelector("[name=capture]")?.value ?? "") !== "";
+  if (!file && !read && form.querySelector("[name=typed]").value.trim() === "") {
     return { words: `Choose the file with ${rules.name}, or paste its numbers: ${rules.wanted}.`, field: input };
   }
   const most = Number(rules.upper);

@@ -8,6 +8,7 @@ import { watchWall } from "./wall.js";
 import { runClocks } from "./clocks.js";
 import { offerPrinting } from "./print.js";
 import { keepHeld, sendHeld } from "./held.js";
+import { readLines } from "./capture.js";
 import { readPlot, takeTraces } from "./trace.js";
 import { lookAgain } from "./again.js";
 import { follow } from "./follow.js";
@@ -32,6 +33,7 @@ function start() {
     keepHeld(check, signal, goOn);
     typeAhead(check, signal);
     takeTraces(check, signal);
+    readLines(check, signal);
   }
   if (checks.length === 0 && document.body.dataset.person) sendHeld();
   for (const chart of document.querySelectorAll("[data-chart]")) walkChart(chart);

@@ -8,6 +8,7 @@ use serde_json::json;
 use vaaka_core::method::{EntryError, EntryValue, Input, Proposal, Purpose, Step, accept, guarded};
 use vaaka_core::standard::{TagRefusal, check_tag};
 use vaaka_store::audit::Head;
+use vaaka_store::captures::Capture;
 use vaaka_store::entries::{self, Kept, NewEntry};
 use vaaka_store::files::{self, NewFile, Owner};
 use vaaka_store::ids::{CertificateId, CheckId, PersonId, ReadingId};
@@ -17,6 +18,7 @@ use vaaka_store::traces::Original;
 use vaaka_store::{At, Connection, checks, plans, shifts};
 
 use super::attempted::{found_wrong, keep_attempt, keep_attempted, keep_given_up};
+use super::capture::{captured, captured_at};
 use super::ended::{finish, not_open};
 use super::sent::{EntryForm, SentEntry};
 use super::start::{fits, wanted};
@@ -236,7 +238,7 @@ async fn proposed(
     signed: &SignedIn,
     (state, connection): (&AppState, &mut Connection),
     (view, target): (&OpenRun, &Target<'_>),
-    (form, received): (&EntryForm, Timestamp),
+    (form, captured, received): (&EntryForm, Option<&Capture>, Timestamp),
 ) -> Result<Result<Proposed, Outcome>, WebError> {
     let mut proposal = form.proposal();
     let (mut taken, mut together) = (None, None);
@@ -277,7 +279,11 @@ async fn proposed(
             let words = "A file was chosen and numbers were pasted: which of them is meant cannot be told, and nothing is kept. Empty the field, or choose no file.";
             return Ok(Err(again(form, |typed| typed.error = Some(words.into()))));
         }
-        table = form.table();
+        table = form.table().or_else(|| {
+            captured.map(|capture| {
+                (format!("read over the line {}", capture.id), capture.bytes.clone())
+            })
+        });
         if let Some((_, bytes)) = &table {
             let (bytes, wanted) = (bytes.clone(), wanted.clone());
             // A long one takes a moment, and others wait for their pages.
@@ -355,8 +361,13 @@ async fn keep_in(
         Err(outcome) => return Ok(outcome),
     };
     let received = state.now();
-    let measured = measured_at(view, target.step, form, received);
-    let proposed = proposed(signed, (state, connection), (view, &target), (form, received)).await?;
+    let captured = captured(connection, view, &target, form).await?;
+    let measured = match &captured {
+        Some(capture) => captured_at(view, capture, received),
+        None => measured_at(view, target.step, form, received),
+    };
+    let of = (form, captured.as_ref(), received);
+    let proposed = proposed(signed, (state, connection), (view, &target), of).await?;
     let Proposed { mut proposal, taken, together, table } = match proposed {
         Ok(proposed) => proposed,
         Err(outcome) => return Ok(outcome),
@@ -426,7 +437,12 @@ async fn keep_in(
             None => target.redone.map(|old| (old, "redone after an earlier step")),
         },
         second,
-        source: if form.age_ms.is_some() { "held" } else { "keyed" },
+        source: match (form.age_ms, &captured) {
+            (Some(_), _) => "held",
+            (None, Some(_)) => "device",
+            (None, None) => "keyed",
+        },
+        capture: captured.as_ref().map(|capture| capture.id),
         original: table.as_ref().map(|(name, bytes)| Original { name, bytes }),
     };
     let kept = keep_and_void(connection, &new, view.seen.clone(), &target, taken).await?;

@@ -1,6 +1,7 @@
 //! Running a check: one step a screen, each entry kept as it is made.
 
 mod attempted;
+pub mod capture;
 mod ended;
 pub mod input;
 pub mod keep;

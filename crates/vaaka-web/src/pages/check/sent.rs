@@ -56,12 +56,21 @@ pub struct EntryForm {
     /// held it while the network was gone.
     #[serde(default)]
     pub(super) age_ms: Option<i64>,
+    /// What was read over the line into the field.
+    #[serde(default, deserialize_with = "empty_is_none")]
+    pub(super) capture: Option<i64>,
     /// Who read it, when the browser held it: it is kept in nobody else's name.
     #[serde(default)]
     pub(super) read_by: Option<i64>,
     /// A file that came with it.
     #[serde(skip)]
     pub(super) file: Option<Upload>,
+}
+
+/// A hidden field that holds nothing yet.
+fn empty_is_none<'de, D: serde::Deserializer<'de>>(field: D) -> Result<Option<i64>, D::Error> {
+    let text = Option::<String>::deserialize(field)?;
+    Ok(text.and_then(|text| text.trim().parse().ok()))
 }
 
 /// Text that is pasted and put back when it is refused; more than that is asked for again.
@@ -146,6 +155,7 @@ impl EntryForm {
         Typed {
             text: if whole { self.typed.clone() } else { String::new() },
             added: self.added.clone(),
+            capture: self.capture.map(|id| (id, "Sent by the instrument.".to_owned())),
             reason: self.reason.clone(),
             second: self.second.clone(),
             ticked: self.others.keys().filter(|name| name.starts_with("tick")).cloned().collect(),

@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use crate::draw::{Beam, BeamSize, draw_scene};
 use crate::forms::new_key;
 use crate::open_run::{OpenRun, Target, find_reading};
+use crate::pages::check::capture::{ReadView, read_view};
 use crate::pages::check::input::{LocalRules, shown};
 use crate::shell::Here;
 use crate::state::local_time;
@@ -18,6 +19,7 @@ use vaaka_store::At;
 use vaaka_store::files::FileBrief;
 use vaaka_store::ids::PersonId;
 use vaaka_store::ids::ReadingId;
+use vaaka_store::links::LinkRow;
 use vaaka_store::plans::PlanView;
 use vaaka_store::rows::Certificate;
 
@@ -26,6 +28,8 @@ use vaaka_store::rows::Certificate;
 pub struct Typed {
     /// In the main field.
     pub text: String,
+    /// What was read over the line into the main field: its capture, and the words beside it.
+    pub capture: Option<(i64, String)>,
     /// In the field of the added weights.
     pub added: String,
     /// In the field of the reason.
@@ -86,6 +90,8 @@ pub(in crate::pages) struct Surroundings {
     pub control: Option<(f64, f64, f64)>,
     /// Tag of the instrument, or name of its cell, that is on hold.
     pub on_hold: Option<String>,
+    /// The line of the instrument.
+    pub link: Option<LinkRow>,
     /// Faces of the standards, where readings use places up, and how many this check has taken on each.
     pub faces: Vec<Option<(UsedFace, usize)>>,
     /// When this person ticked the cautions of the step in another check of this shift, where they fold.
@@ -116,6 +122,7 @@ impl OpenRun {
         let folds = matches!(step.input, Input::Confirm { folds: true, .. });
         let folded = around.ticked_before.filter(|_| folds);
         StepView {
+            read: read_view(around.link.as_ref(), step),
             key: step.key.0.clone(),
             repeat: target.repeat,
             form_key: new_key(),
@@ -278,6 +285,8 @@ pub struct Sentence {
 /// The step on the screen.
 #[derive(Debug)]
 pub struct StepView {
+    /// How it is read over the line of the instrument, where it is.
+    pub read: Option<ReadView>,
     pub title: String,
     pub rules: LocalRules,
     pub key: String,

@@ -10,7 +10,7 @@ use vaaka_core::stats;
 use vaaka_store::files::{self, FileBrief, Owner};
 use vaaka_store::ids::{CertificateId, ReadingId};
 use vaaka_store::plans::{self};
-use vaaka_store::{Connection, charts, checks, instruments, registers, wear};
+use vaaka_store::{Connection, charts, checks, instruments, links, registers, wear};
 
 use crate::draw::draw_scene;
 use crate::error::WebError;
@@ -55,6 +55,7 @@ impl OpenRun {
             false => instruments::held_cell(connection, plan.plan.set_up_id).await?,
         };
         let faces = self.faces(connection).await?;
+        let link = links::of_instrument(connection, self.check.instrument_id).await?;
         let ticked_before = match self.now_shown(correct) {
             Some(target) => self.ticked_before(connection, &target, signed.person.id).await?,
             None => None,
@@ -67,6 +68,7 @@ impl OpenRun {
             here,
             control,
             on_hold,
+            link,
             faces,
             ticked_before,
             now: state.now(),
@@ -104,6 +106,7 @@ impl OpenRun {
         let holder = around.hands.last().filter(|(id, ..)| *id != signed.person.id);
         let mine = holder.is_none();
         CheckPage {
+            step: target.as_ref().map(|target| self.step_view(around, target, &typed)),
             holder: holder.map(|(id, name, _)| (id.0, name.clone())),
             hands: self.hands_words(around),
             withdrawn: self.withdrawn_words().or_else(|| {
@@ -130,7 +133,6 @@ impl OpenRun {
                 (None, Some(target)) => ValuesView::of(self, target.step, &typed),
                 _ => None,
             },
-            step: target.as_ref().map(|target| self.step_view(around, target, &typed)),
             standard: self.standard_view(around, target.as_ref()),
             series: target.as_ref().map(|target| self.series(target.step)).unwrap_or_default(),
             so_far: key.as_deref().map(|key| self.kept_of(Some(key))).unwrap_or_default(),
@@ -205,6 +207,8 @@ impl OpenRun {
             for repeat in first..=step.repeats {
                 let target = Target { step, repeat, replaces: None, redone: None, is_last: false };
                 let mut view = self.step_view(around, &target, &typed);
+                // With the network gone no line is read from here.
+                view.read = None;
                 if step.input.measures() {
                     let before = on_standard.entry(step.standard).or_default();
                     let scene = self.scene(around, step, *before);

@@ -2,6 +2,7 @@
 
 pub mod attachment;
 pub mod audit;
+mod captured;
 pub mod files;
 pub mod import;
 mod office;

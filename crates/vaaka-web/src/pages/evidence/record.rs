@@ -21,6 +21,7 @@ use vaaka_store::{
     shifts, traces,
 };
 
+use super::captured::Captures;
 use crate::auth::{Address, prove_on};
 use crate::desk::Desk;
 use crate::error::WebError;
@@ -46,6 +47,8 @@ struct RecordPage {
     standards: Vec<StandardRow>,
     entries: Vec<EntryRow>,
     attempts: Vec<AttemptLine>,
+    /// What came of the instrument and was not kept.
+    not_kept: Vec<String>,
     results: Vec<ResultShown>,
     live: LiveView,
     answers: Vec<(String, String)>,
@@ -135,7 +138,7 @@ async fn draw(
         LiveView::of_check((state, &mut desk.connection), (&check, &view), &certificates).await?;
     let hands = checks::hands(&mut desk.connection, &check).await?;
     let about = about(desk, &check, &view, stored.as_ref(), &hands).await?;
-    let entries = entry_rows(state, desk, &check, &view, &certificates).await?;
+    let (entries, not_kept) = entry_rows(state, desk, &check, &view, &certificates).await?;
     let attempts = attempt_lines(state, desk, &check, &view, &certificates).await?;
     let ladder = ladder_lines(desk, &check).await?;
     let adjustment = adjustments::after(&mut desk.connection, check.id).await?.map(|found| {
@@ -193,6 +196,7 @@ async fn draw(
         standards,
         entries,
         attempts,
+        not_kept,
         results: stored.as_ref().map(result_rows).unwrap_or_default(),
         answers: stored.as_ref().map_or(vec![], |stored| {
             answers(&stored.verdict, stored, &desk.here)
@@ -419,13 +423,15 @@ async fn entry_rows(
     check: &Check,
     view: &PlanView,
     certificates: &[vaaka_store::ids::CertificateId],
-) -> Result<Vec<EntryRow>, WebError> {
+) -> Result<(Vec<EntryRow>, Vec<String>), WebError> {
     let purpose = check.purpose.parse().map_err(|_| WebError::Inner("purpose".into()))?;
     method_of(view)?;
     let way = state.way(&mut desk.connection, view, certificates, purpose).await?;
     let all = entries::every_entry(&mut desk.connection, check.id).await?;
+    let came = Captures::of(desk, check.id).await?;
+    let not_kept = came.not_kept(all.iter().map(|(row, ..)| row), &way.steps, &desk.here.zone);
     let replaced: Vec<_> = all.iter().filter_map(|(row, ..)| row.replaces_id).collect();
-    Ok(all
+    let rows = all
         .iter()
         .map(|(reading, person, voided)| {
             let step = way.steps.iter().find(|step| step.key.0 == reading.step_key);
@@ -448,11 +454,12 @@ async fn entry_rows(
                 read: read_words(reading, step),
                 file: (reading.kind == "trace").then_some(reading.id.0),
                 person: person.clone(),
-                note: entry_note(reading, voided.as_deref(), is_replaced),
+                note: entry_note(reading, voided.as_deref(), is_replaced, came.note(reading)),
                 stands: voided.is_none() && !is_replaced,
             }
         })
-        .collect())
+        .collect();
+    Ok((rows, not_kept))
 }
 
 fn read_words(reading: &Reading, step: Option<&Step>) -> String {
@@ -471,8 +478,13 @@ fn read_words(reading: &Reading, step: Option<&Step>) -> String {
     }
 }
 
-fn entry_note(reading: &Reading, voided: Option<&str>, replaced: bool) -> String {
-    let mut notes = Vec::new();
+fn entry_note(
+    reading: &Reading,
+    voided: Option<&str>,
+    replaced: bool,
+    came: Option<String>,
+) -> String {
+    let mut notes: Vec<String> = Vec::new();
     if let Some(reason) = voided {
         notes.push(format!("void: {reason}"));
     }
@@ -485,9 +497,10 @@ fn entry_note(reading: &Reading, voided: Option<&str>, replaced: bool) -> String
     match reading.source.as_str() {
         "held" => notes.push("kept on the device while the network was gone".to_owned()),
         "paper" => notes.push("from paper".to_owned()),
-        "device" => notes.push("read from the instrument".to_owned()),
+        "device" if came.is_none() => notes.push("read from the instrument".to_owned()),
         _ => {}
     }
+    notes.extend(came);
     if reading.far_confirmed {
         notes.push("far from its load, confirmed by hand".to_owned());
     }

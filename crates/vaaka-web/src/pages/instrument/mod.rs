@@ -3,6 +3,7 @@
 pub mod adjust;
 pub mod forms;
 pub mod label;
+pub mod link;
 pub mod list;
 pub mod order;
 pub mod usage;

@@ -33,6 +33,7 @@ struct Row {
     made: String,
     used: String,
     ended: Option<String>,
+    station: bool,
 }
 
 async fn draw(
@@ -50,6 +51,7 @@ async fn draw(
         .map(|key| Row {
             id: key.id.0,
             name: key.name,
+            station: key.station,
             made: format!("{} by {}", when(key.made_at), key.made_by),
             used: key.last_used_at.map_or("not yet".to_owned(), when),
             ended: key.ended_at.map(when),
@@ -76,14 +78,15 @@ pub async fn make(Sent { signed, mut desk, typed }: Sent) -> Result<Response, We
     let mut reader = Reader::of(&typed);
     let name = reader.required("name", 80, "Say which program it is for.");
     let sent = typed.get("name").to_owned();
-    if let Some(words) = reader.faults.into_values().next() {
+    if let Some(words) = reader.faults.clone().into_values().next() {
         return draw(&mut desk, &signed, None, Some(words), sent).await;
     }
     // 244 random bits: nobody guesses it, so that a plain hash of it is enough.
     let random = || uuid::Uuid::new_v4().simple().to_string();
     let key = format!("vaaka_{}{}", random(), random());
     let by = desk.by(&signed);
-    match keys::make(&mut desk.connection, &name, &key, by).await {
+    let station = reader.ticked("station");
+    match keys::make(&mut desk.connection, (&name, station), &key, by).await {
         Ok(_) => draw(&mut desk, &signed, Some((name, key)), None, String::new()).await,
         Err(StoreError::Conflict { .. }) => {
             let words = format!(
