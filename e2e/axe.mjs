@@ -160,6 +160,8 @@ for (const [colorScheme, viewport] of [
     ["the editor of a gauge plan", "/plans/9/edit"],
     ["the editor of a weighing plan", "/plans/1/edit"],
     ["people as a lead sees them", "/people"],
+    ["lines to instruments", "/links"],
+    ["the line of an instrument", "/instruments/R-02/link"],
   ]) {
     await page.goto(base + at);
     await check(page, name(words));

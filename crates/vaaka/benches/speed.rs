@@ -9,6 +9,8 @@ mod chart;
 #[path = "../tests/it/client.rs"]
 #[allow(dead_code)]
 mod client;
+#[path = "speed/lines.rs"]
+mod lines;
 #[path = "speed/load.rs"]
 mod load;
 #[path = "speed/long.rs"]
@@ -27,7 +29,7 @@ fn main() {
     if std::env::args().any(|argument| argument == "--test") {
         return;
     }
-    // `bin/bench -- site` runs one of the six only.
+    // `bin/bench -- site` runs one of the seven only.
     let asked: Vec<String> = std::env::args().skip(1).filter(|a| !a.starts_with('-')).collect();
     let wanted = |name: &str| asked.is_empty() || asked.iter().any(|one| one == name);
     if wanted("chart") {
@@ -38,7 +40,7 @@ fn main() {
         if wanted("saving") {
             saving::run().await;
         }
-        if ["site", "trace", "load", "long"].into_iter().any(wanted) {
+        if ["site", "trace", "load", "long", "lines"].into_iter().any(wanted) {
             let site = site::open().await;
             if wanted("site") {
                 site::run(&site).await;
@@ -48,6 +50,9 @@ fn main() {
             }
             if wanted("load") {
                 load::run(&site.url).await;
+            }
+            if wanted("lines") {
+                lines::run(&site).await;
             }
             if wanted("long") {
                 long::run(&site).await;

@@ -14,7 +14,7 @@ use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
 use crate::backup::{backup, restore};
 use crate::mail::{Outgoing, StandIn, send_waiting, serve_stand_in};
-use crate::{AppError, compute, demo};
+use crate::{AppError, bench, compute, demo, station};
 
 /// Checks of production test equipment, judged and charted.
 #[derive(Debug, Parser)]
@@ -45,6 +45,10 @@ enum Command {
     Compute(compute::Asked),
     /// Draw the control chart of a table into a file.
     Chart(DrawChart),
+    /// Read instruments near this machine for a server elsewhere.
+    Link(Station),
+    /// Run the simulated bench: it stands in for the instruments of the demo world.
+    Bench(BenchOf),
     /// Run the stand-in for a mail server, which keeps every message as a file.
     MailStandIn(MailStandIn),
 }
@@ -106,6 +110,28 @@ struct BackupFile {
 }
 
 #[derive(Debug, Args)]
+struct Station {
+    /// Address of the server, as http://machine:port.
+    #[arg(long, env = "VAAKA_SERVER")]
+    server: String,
+    /// Key of this bench PC, made on the page Keys.
+    #[arg(long, env = "VAAKA_STATION_KEY", hide_env_values = true)]
+    key: String,
+}
+
+#[derive(Debug, Args)]
+struct BenchOf {
+    #[command(flatten)]
+    reader: Reader,
+    /// Address and port of its page.
+    #[arg(long, env = "VAAKA_BENCH_LISTEN", default_value = "127.0.0.1:8399")]
+    listen: SocketAddr,
+    /// Let the clock start at this moment instead of now, as the server's does.
+    #[arg(long, env = "VAAKA_CLOCK_START")]
+    clock_start: Option<String>,
+}
+
+#[derive(Debug, Args)]
 struct MailStandIn {
     /// Address and port.
     #[arg(long, default_value = "127.0.0.1:2525")]
@@ -135,6 +161,9 @@ struct DemoLoad {
     /// The moment at which the history ends; now when left out.
     #[arg(long, env = "VAAKA_CLOCK_START")]
     ends_at: Option<String>,
+    /// Say of each instrument that it is read over its line to the simulated bench, whose ports begin here.
+    #[arg(long)]
+    bench_ports: Option<u16>,
 }
 
 #[derive(Debug, Args)]
@@ -191,6 +220,14 @@ fn moment(text: Option<&str>) -> Result<Option<Timestamp>, AppError> {
     text.filter(|text| !text.is_empty()).map(parse).transpose()
 }
 
+/// The clock of a process, from now or from a moment.
+fn clock_from(start: Option<&str>) -> Result<Arc<dyn Clock>, AppError> {
+    Ok(match moment(start)? {
+        Some(start) => Arc::new(ShiftedClock::starting_at(start)),
+        None => Arc::new(SystemClock),
+    })
+}
+
 /// Runs a command to its end.
 ///
 /// # Errors
@@ -233,6 +270,27 @@ pub async fn run(line: CommandLine) -> Result<(), AppError> {
                 .map_err(|cause| AppError::Io { what: "the mail stand-in stopped".into(), cause })
         }
         Command::Serve(serve) => serve_until_stopped(serve).await,
+        Command::Link(station) => station::run(&station.server, &station.key).await,
+        Command::Bench(asked) => run_bench(asked).await,
+    }
+}
+
+/// Answers on the lines of the demo world, and serves the page of the bench.
+async fn run_bench(asked: BenchOf) -> Result<(), AppError> {
+    let store = Store::new(&asked.reader.database_url, 8)?;
+    let stands = bench::set_up(&store, clock_from(asked.clock_start.as_deref())?).await?;
+    let listener = listen(asked.listen).await?;
+    println!(
+        "{} instruments stand on the bench; its page is http://{}",
+        stands.len(),
+        asked.listen
+    );
+    let page = bench::page(stands.clone());
+    let io = |cause| AppError::Io { what: "the bench stopped".into(), cause };
+    tokio::select! {
+        served = axum::serve(listener, page).into_future() => served.map_err(io),
+        answered = bench::answer(&stands) => answered,
+        () = stop_signal() => Ok(()),
     }
 }
 
@@ -264,6 +322,11 @@ async fn demo_load(load: DemoLoad) -> Result<(), AppError> {
     let world = demo::generate(&demo::Request { days: load.days, seed: load.seed, ends_at })?;
     println!("Writing {} checks with {} readings …", world.checks.len(), world.readings.len());
     demo::load(&mut connection, world).await?;
+    if let Some(first_port) = load.bench_ports {
+        let by = (demo::lead(), ends_at);
+        let laid = bench::lay_lines(&mut connection, &bench::Lines::at(first_port), by).await?;
+        println!("{laid} instruments are read over their lines to the simulated bench.");
+    }
     println!("The demo world is there.");
     Ok(())
 }
@@ -371,10 +434,7 @@ async fn outgoing(serve: &Serve, address: &str) -> Result<Option<Outgoing>, AppE
 
 async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
     let store = Store::new(&serve.database_url, serve.connections)?;
-    let clock: Arc<dyn Clock> = match moment(serve.clock_start.as_deref())? {
-        Some(start) => Arc::new(ShiftedClock::starting_at(start)),
-        None => Arc::new(SystemClock),
-    };
+    let clock = clock_from(serve.clock_start.as_deref())?;
     let settings = Settings {
         secure_cookies: serve.secure_cookies,
         demo_sign_ins: if serve.demo { demo::sign_ins() } else { Vec::new() },

@@ -1,10 +1,12 @@
 //! Command line, start-up and demo data.
 
 pub mod backup;
+pub mod bench;
 pub mod cli;
 pub mod compute;
 pub mod demo;
 pub mod mail;
+pub mod station;
 
 use thiserror::Error;
 

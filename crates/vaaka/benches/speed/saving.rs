@@ -165,6 +165,7 @@ async fn parts(base: &str, store: &Store, now: Timestamp) -> Vec<(&'static str, 
             };
             let entry = NewEntry {
                 original: None,
+                capture: None,
                 check,
                 step: &StepKey("measured".into()),
                 repeat,

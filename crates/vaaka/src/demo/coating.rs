@@ -98,6 +98,7 @@ pub fn settings(plan: &CoatingPlan) -> Result<Settings, AppError> {
         take_off: plan.rough,
         again: true,
         around: Around {
+            capture_saves: true,
             settings: vec![RequiredSetting {
                 name: "the probe".into(),
                 kind: Some(SettingKind::Exactly),

@@ -312,6 +312,7 @@ pub fn gauge_settings(plan: &GaugePlan) -> Result<gauge::Settings, AppError> {
         pause_seconds: plan.pause_seconds,
         points_together: false,
         around: Around {
+            capture_saves: false,
             settings: plan
                 .settings
                 .iter()

@@ -12,6 +12,7 @@ use super::bench::{Bench, Visit};
 use super::charts::next;
 use super::coating::COATING_GAUGES;
 use super::gauges::GAUGES;
+use super::gear::Gear;
 use super::hardness;
 use super::mill;
 use super::moisture::METERS;
@@ -141,6 +142,14 @@ fn on_duty(index: usize, date: Date, noise: &mut Noise) -> PersonId {
     if noise.chance(0.09) { person(3) } else { person((index + week) % 3) }
 }
 
+/// Everything that plays in the mill: of an instrument with several cells one each.
+pub fn everyone() -> impl Iterator<Item = &'static Gear> {
+    let alone = SCALES.iter().chain(&GAUGES).chain(&SPECTROPHOTOMETERS);
+    let cells = hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES);
+    let sheets = sheet_gauges::GAUGES.iter().map(|(gear, _)| gear);
+    alone.chain(cells).chain(&COATING_GAUGES).chain(&PHOTOMETERS).chain(&ANALYZERS).chain(sheets)
+}
+
 #[cfg(test)]
 mod tests {
     use std::collections::HashSet;
@@ -149,14 +158,8 @@ mod tests {
     use vaaka_core::trace::TraceWanted;
 
     use super::*;
-    use crate::demo::gear::{Gear, Moment};
+    use crate::demo::gear::Moment;
     use crate::demo::spectra::read;
-
-    fn everyone() -> impl Iterator<Item = &'static Gear> {
-        let alone = SCALES.iter().chain(&GAUGES).chain(&SPECTROPHOTOMETERS);
-        let cells = hardness::TESTERS.iter().chain(&METERS).chain(&THICKNESS_GAUGES);
-        alone.chain(cells).chain(&COATING_GAUGES).chain(&PHOTOMETERS).chain(&ANALYZERS)
-    }
 
     /// Each answers for a method that there is, with settings of that very method, and no two for one cell.
     #[test]

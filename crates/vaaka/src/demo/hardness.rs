@@ -345,6 +345,7 @@ pub fn settings(plan: &HardnessPlan) -> Result<Settings, AppError> {
         depth_share: share.map(decimal).transpose()?,
         scale_end: share.map(|_| Decimal::ONE_HUNDRED),
         around: Around {
+            capture_saves: false,
             settings: plan
                 .settings
                 .iter()

@@ -1,14 +1,11 @@
-//! What the display shows, and the rows of what somebody types from it.
+//! The rows of what somebody types from a display.
 
 use jiff::{SignedDuration, Timestamp};
 use rust_decimal::Decimal;
-use rust_decimal::prelude::{FromPrimitive, ToPrimitive};
 use serde_json::json;
 use uuid::Uuid;
-use vaaka_core::method::{
-    Beside, Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept,
-};
-use vaaka_core::quantity::{Unit, to_f64};
+use vaaka_core::method::{Entry, EntryValue, Input, Proposal, Purpose, RunState, Step, accept};
+use vaaka_core::quantity::to_f64;
 use vaaka_store::At;
 use vaaka_store::entries::columns_of;
 use vaaka_store::ids::*;
@@ -18,95 +15,23 @@ use vaaka_store::traces::{Original, rows_of};
 use super::World;
 use super::bench::{Bench, Visit};
 use super::charts::next;
-use super::gear::{Moment, Story};
 use super::noise::Noise;
+use super::played::Played;
 use super::said::fault;
 use super::spectra;
 use super::trail::audit;
 use crate::AppError;
 
 impl Bench {
-    /// Error of the display at a load, before rounding, in display units.
-    fn true_error(&self, load: f64, at: Timestamp, disturbance: f64) -> f64 {
-        let gear = self.gear;
-        let largest =
-            gear.loads.iter().filter_map(|load| load.0.parse::<f64>().ok()).fold(0.0, f64::max);
-        let share = if largest > 0.0 { load / largest } else { 0.0 };
-        let left = self.days_before_end(at);
-        // Rooms are warmer in summer: a slow swing well inside the noise.
-        let season = 0.05 * gear.between * (std::f64::consts::TAU * left / 365.0).sin();
-        let story = match gear.story {
-            Story::Drift { onset, per_week } if left < onset => {
-                per_week * (onset - left) / 7.0 * largest
-            }
-            Story::Knocked { step, .. } if self.disturbed => step,
-            Story::Failed { error, .. } if self.disturbed => error,
-            _ => 0.0,
-        };
-        let worn = match gear.story {
-            Story::Worn { onset, per_week } if left < onset && load > 0.0 => {
-                let thinnest = gear.loads.iter().filter_map(|load| load.0.parse::<f64>().ok());
-                let share = thinnest.fold(f64::INFINITY, f64::min) / load;
-                per_week * (onset - left) / 7.0 * share * share
-            }
-            _ => 0.0,
-        };
-        worn + share * (gear.bias + season + story + self.adjusted_by + self.extra + disturbance)
-    }
-
-    /// What the display shows for a step: indication and added weights.
-    fn read(
-        &self,
-        step: &Step,
-        travel_falls: bool,
-        at: Timestamp,
-        disturbance: f64,
-        noise: &mut Noise,
-    ) -> Option<(Decimal, Option<Decimal>)> {
-        let Input::Reading { unit, resolution, beside, .. } = &step.input else {
-            return None;
-        };
-        // What a gauge is set to, it shows as it was set.
-        if *unit == Unit::MetrePerSecond {
-            return step.reference_value.map(|set| (set, None));
+    /// The instrument as it stands at a moment of its story.
+    fn played(&self, at: Timestamp, disturbance: f64) -> Played {
+        Played {
+            gear: self.gear,
+            left: self.days_before_end(at),
+            disturbed: self.disturbed,
+            offset: self.adjusted_by + self.extra,
+            disturbance,
         }
-        let d = to_f64(*resolution);
-        let error = |place: f64| self.true_error(place, at, disturbance);
-        let now = Moment { left: self.days_before_end(at), disturbance, error: &error };
-        if let Some(shown) = self.gear.family.shown(self.gear, step, &now, noise) {
-            let steps = (shown / d).round();
-            let mut indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
-            indication.rescale(resolution.scale());
-            return Some((indication, None));
-        }
-        let reference = to_f64(step.reference_value.unwrap_or_default());
-        let hysteresis = if travel_falls { self.gear.hysteresis } else { 0.0 };
-        let loaded = reference > 0.0;
-        let scatter = self.gear.within * noise.normal() * if loaded { 1.0 } else { 0.25 };
-        let error = self.true_error(reference, at, disturbance) + hysteresis + scatter;
-        let steps = ((reference + error) / d).round();
-        let indication = Decimal::from_i64(steps.to_i64()?)? * *resolution;
-        let mut indication = indication;
-        indication.rescale(resolution.scale());
-        match beside {
-            None => return Some((indication, None)),
-            // A filling of about a hundred grams, each a little different.
-            Some(Beside::Number { unit, .. }) if unit == "g" => {
-                let mass = Decimal::from_f64(103.4 + 0.5 * noise.normal())?;
-                return Some((indication, Some(mass.round_dp(2))));
-            }
-            // What springs back faster is harder: about so many thousandths of its speed.
-            Some(Beside::Number { .. }) => {
-                let code = (318.0 + 7.6 * (reference + error)).round();
-                return Some((indication, Decimal::from_i64(code.to_i64()?)));
-            }
-            Some(Beside::Weights) => {}
-        }
-        // Small weights of a tenth of a step, until the display just turns over.
-        let to_next = (to_f64(indication) + d / 2.0 - (reference + error)).clamp(0.0, d);
-        let tenths = (to_next / (d / 10.0)).ceil().clamp(0.0, 10.0);
-        let added = Decimal::from_i64(tenths.to_i64()?)? * (*resolution / Decimal::TEN);
-        Some((indication, Some(added.normalize())))
     }
 
     /// What somebody does at a step, and when: what the live application would be sent.
@@ -149,7 +74,8 @@ impl Bench {
             Input::Reading { .. } => {
                 let falls = step.key.0.ends_with("falling");
                 let (indication, added) = self
-                    .read(step, falls, at, disturbance, noise)
+                    .played(at, disturbance)
+                    .display(step, falls, noise)
                     .ok_or_else(|| fault("a reading out of range"))?;
                 // Some people type a comma.
                 let typed = indication.to_string();
@@ -159,10 +85,8 @@ impl Bench {
                 proposal.added = added.map(|added| added.to_string()).unwrap_or_default();
             }
             Input::Trace { wanted, peaks, .. } => {
-                let error = |place: f64| self.true_error(place, at, disturbance);
-                let now = Moment { left: self.days_before_end(at), disturbance, error: &error };
                 let asked = (wanted, peaks.as_slice(), step);
-                let text = self.gear.family.trace(self.gear, asked, &now, noise);
+                let text = self.played(at, disturbance).trace(asked, noise);
                 let text = text.ok_or_else(|| fault("a trace of what writes none"))?;
                 proposal.table = Some(spectra::read(&text));
                 proposal.typed = text;

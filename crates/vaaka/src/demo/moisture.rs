@@ -117,6 +117,7 @@ pub fn settings(plan: &MoisturePlan) -> Result<Settings, AppError> {
         container_volume: plan.volume.map(decimal).transpose()?,
         pause_seconds: 30,
         around: Around {
+            capture_saves: false,
             settings: vec![
                 RequiredSetting {
                     name: "what it shows after switching on".into(),

@@ -122,6 +122,7 @@ pub fn settings(plan: &NetworkPlan) -> Result<Settings, AppError> {
         vector_limit: half("0.012")?,
         range_limit: Some(half("0.006")?),
         around: Around {
+            capture_saves: false,
             settings: vec![
                 setting("the start of the sweep", "2 GHz = 2 = 2000 MHz"),
                 setting("the stop of the sweep", "6 GHz = 6 = 6000 MHz"),

@@ -198,6 +198,7 @@ pub fn settings(plan: &AssayPlan) -> Result<Settings, AppError> {
         curve_limit: Some(larger("0.08", "3")?),
         control_limit: larger("0.1", "5")?,
         around: Around {
+            capture_saves: false,
             settings: vec![
                 setting("the wavelength", plan.wavelength),
                 setting("the path of the cell", "10 mm = 10 = 1 cm"),

@@ -25,6 +25,11 @@ use crate::AppError;
 pub const ZONE: &str = "Europe/Helsinki";
 const SITE: SiteId = SiteId(1);
 
+/// The lead who sets things up.
+pub fn lead() -> PersonId {
+    person(super::world::LEAD)
+}
+
 pub fn person(index: usize) -> PersonId {
     PersonId(next(index))
 }

@@ -80,7 +80,7 @@ const fn gauge(
 const SIGMA: f64 = 0.0011;
 
 /// The gauges, and how often each takes which block.
-const GAUGES: [(Gear, [f64; 4]); 6] = [
+pub const GAUGES: [(Gear, [f64; 4]); 6] = [
     (gauge("P-61", "Sheet gauge, press 1", 1, "VS-10-051", 0.0004), [0.6, 0.4, 0.0, 0.0]),
     (gauge("P-62", "Sheet gauge, press 2", 1, "VS-10-052", -0.0003), [0.3, 0.5, 0.2, 0.0]),
     (gauge("P-63", "Sheet gauge, press 3", 1, "VS-10-053", 0.0006), [0.2, 0.2, 0.6, 0.0]),

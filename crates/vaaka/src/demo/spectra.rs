@@ -95,6 +95,7 @@ fn settings() -> Result<Settings, AppError> {
         position_limit: half("0.5")?,
         range_limit: Some(half("0.2")?),
         around: Around {
+            capture_saves: false,
             settings: vec![RequiredSetting {
                 name: "the slit width".into(),
                 kind: Some(SettingKind::Exactly),

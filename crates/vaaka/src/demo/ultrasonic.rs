@@ -144,6 +144,7 @@ pub fn settings(plan: &UltrasonicPlan, resolution: &str) -> Result<Settings, App
         set_on,
         thinnest: Some(decimal(plan.thinnest)?),
         around: Around {
+            capture_saves: false,
             settings: if thin {
                 vec![setting("the mode", plan.mode), setting("the unit on the display", "mm")]
             } else {

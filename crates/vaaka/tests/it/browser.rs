@@ -75,6 +75,13 @@ async fn a_trace_is_dropped_refused_read_off_and_held() {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn readings_come_over_the_line_by_key_and_by_the_instruments_own() {
+    let table = crate::links::OnTable::new().await;
+    let said = script("capture.mjs", &table.server.base, &[&table.page().await]).await;
+    assert!(said.contains("came over the line"), "{said}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_page_of_the_application_answers_without_the_network() {
     let server = Server::demo().await;
     script("shell.mjs", &server.base, &[]).await;

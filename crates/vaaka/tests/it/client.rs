@@ -174,7 +174,7 @@ impl Told {
 /// Somebody at a bench.
 #[derive(Clone)]
 pub struct Bench {
-    base: String,
+    pub base: String,
     client: Client,
 }
 

@@ -14,6 +14,7 @@ mod demo_world;
 mod documents;
 mod durability;
 mod hostile;
+mod links;
 mod long_work;
 mod migrations;
 mod noticed;

@@ -44,6 +44,7 @@ fn reading(text: &str) -> EntryValue {
 fn entry<'a>(check: CheckId, step: &'a StepKey, value: &'a EntryValue, key: Uuid) -> NewEntry<'a> {
     NewEntry {
         original: None,
+        capture: None,
         check,
         step,
         repeat: 1,
