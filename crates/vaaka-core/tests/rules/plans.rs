@@ -38,7 +38,7 @@ fn gauge_settings() -> Value {
         "waits": [{ "what": "Settle", "minimum_seconds": 600, "maximum_seconds": 5400 },
             { "what": "Soak", "minimum_seconds": 45, "maximum_seconds": null }],
         "pause_seconds": 30,
-        "cautions": ["Pressure: shield closed.", "Nobody in line."], "fold_cautions": true, "together": true,
+        "cautions": ["Pressure: shield closed.", "Nobody in line."], "fold_cautions": true, "together": true, "capture_saves": true,
         "preparation": [], "closing": ["Vented."],
     })
 }
@@ -50,7 +50,7 @@ fn weighing_settings() -> Value {
         "settings": [{ "name": "the unit", "kind": "exactly", "expected": "kg", "by_lead": false }],
         "conditions": [{ "name": "Room", "unit": "°C", "lower": "15", "upper": "30", "advice": "Wait." }],
         "waits": [{ "what": "Warm up", "minimum_seconds": 600, "maximum_seconds": null }],
-        "cautions": ["feet clear"], "fold_cautions": false, "together": false, "preparation": ["level", "warm"], "closing": ["put away"],
+        "cautions": ["feet clear"], "fold_cautions": false, "together": false, "capture_saves": false, "preparation": ["level", "warm"], "closing": ["put away"],
     })
 }
 

@@ -201,7 +201,8 @@ async fn an_edit_of_any_column_of_any_evidence_is_named() {
         let faults: Vec<Text> = diesel::sql_query(format!(
             "SELECT row_key || ' ' || fault AS line FROM evidence_faults('{table}', 10)
              UNION ALL SELECT 'file ' || id FROM files WHERE sha256 <> sha256(bytes)
-             UNION ALL SELECT 'trace ' || reading_id FROM traces WHERE sha256 <> sha256(bytes)"
+             UNION ALL SELECT 'trace ' || reading_id FROM traces WHERE sha256 <> sha256(bytes)
+             UNION ALL SELECT 'capture ' || id FROM captures WHERE sha256 <> sha256(bytes)"
         ))
         .load(&mut owner)
         .await
