@@ -1,23 +1,30 @@
 //! The demo world: seeded, ends with the current shift on any day, and tells its stories.
 
+use std::sync::LazyLock;
+
 use jiff::{SignedDuration, Timestamp};
-use vaaka::demo::{Request, generate};
+use vaaka::demo::{Request, World, generate};
 use vaaka_core::chart::Side;
 use vaaka_core::history::{CrossRead, Culprit, Finding, Suspect, culprit};
 use vaaka_core::judgement::{Reason, Verdict};
 
 use crate::support::now;
 
-fn world(days: u16, ends_at: Timestamp) -> vaaka::demo::World {
+fn world(days: u16, ends_at: Timestamp) -> World {
     generate(&Request { days, seed: 20, ends_at }).unwrap()
+}
+
+/// The year that ends now: made once for all who look at it, since it takes longer than all of them.
+fn year() -> &'static World {
+    static YEAR: LazyLock<World> = LazyLock::new(|| world(365, now()));
+    &YEAR
 }
 
 #[test]
 fn the_same_seed_makes_the_same_world() {
     let (a, b) = (world(30, now()), world(30, now()));
     assert_eq!(a.readings.len(), b.readings.len());
-    let values =
-        |w: &vaaka::demo::World| w.points.iter().map(|p| p.value.to_bits()).collect::<Vec<_>>();
+    let values = |w: &World| w.points.iter().map(|p| p.value.to_bits()).collect::<Vec<_>>();
     assert_eq!(values(&a), values(&b));
 }
 
@@ -43,7 +50,7 @@ fn it_ends_with_the_current_shift_whatever_the_moment() {
 
 #[test]
 fn its_stories_are_seen_by_the_rules_and_quiet_scales_are_quiet() {
-    let world = world(365, now());
+    let world = year();
     let tag_of = |instrument| {
         world.instruments.iter().find(|i| i.id == instrument).map(|i| i.tag.as_str()).unwrap()
     };
@@ -128,7 +135,7 @@ fn it_looks_like_real_data() {
 /// A forecast follows a standing signal: to its side, with ends in order, and from an interval without zero.
 #[test]
 fn no_forecast_of_a_year_points_against_its_signal() {
-    let world = world(365, now());
+    let world = year();
     let mut told = 0;
     for result in &world.results {
         let verdict: Verdict = serde_json::from_value(result.verdict.clone()).unwrap();
@@ -156,7 +163,7 @@ fn no_forecast_of_a_year_points_against_its_signal() {
 }
 
 /// What is said of the sheet gauges so many days before the end.
-fn said(world: &vaaka::demo::World, days: f64) -> (Culprit, Vec<String>) {
+fn said(world: &World, days: f64) -> (Culprit, Vec<String>) {
     let back = |days: f64| now() - SignedDuration::from_secs((days * 86_400.0) as i64);
     let (from, until) = (back(days + 110.0), back(days));
     let mut names: Vec<String> = Vec::new();
@@ -204,9 +211,9 @@ fn said(world: &vaaka::demo::World, days: f64) -> (Culprit, Vec<String>) {
 /// Each story of the sheet gauges is told as what it is, and the crossing that is too thin is told as that.
 #[test]
 fn whose_fault_each_story_is() {
-    let world = world(365, now());
+    let world = year();
     let named = |days: f64| -> Vec<String> {
-        let (found, names) = said(&world, days);
+        let (found, names) = said(world, days);
         let mut all: Vec<String> = match &found.finding {
             Finding::Named(all) => all
                 .iter()
@@ -222,7 +229,7 @@ fn whose_fault_each_story_is() {
         all.sort();
         all
     };
-    let (thin, names) = said(&world, 338.0);
+    let (thin, names) = said(world, 338.0);
     let Finding::CannotTell(among) = &thin.finding else { panic!("{thin:?}") };
     let of = |one: &Suspect| match one {
         Suspect::Instrument(id)
