@@ -23,6 +23,7 @@ pub mod search;
 mod standard;
 mod turn;
 mod types;
+pub mod watch;
 pub mod worker;
 
 pub use chart::{

@@ -1,6 +1,10 @@
 //! Migrations, shipped inside the program.
 
-use diesel_async::{AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl};
+use diesel::migration::MigrationSource;
+use diesel::pg::Pg;
+use diesel_async::{
+    AsyncConnection, AsyncMigrationHarness, AsyncPgConnection, RunQueryDsl, SimpleAsyncConnection,
+};
 use diesel_migrations::{EmbeddedMigrations, MigrationHarness, embed_migrations};
 use vaaka_boxed::boxed;
 
@@ -33,7 +37,79 @@ pub async fn run(owner_url: &str) -> Result<Vec<String>, StoreError> {
     if !ran.is_empty() {
         note_evidence(owner_url, &ran).await?;
     }
+    let mut connection = AsyncPgConnection::establish(owner_url).await.map_err(database)?;
+    // The service asks which version it meets.
+    connection.batch_execute("GRANT SELECT ON __diesel_schema_migrations TO vaaka_app").await?;
     Ok(ran)
+}
+
+/// How a database stands to this program.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Schema {
+    /// Nothing was migrated yet.
+    Missing,
+    /// Migrations of this program wait.
+    Older {
+        /// Newest version in the database.
+        has: String,
+        /// Newest version of this program.
+        needs: String,
+    },
+    /// They fit.
+    Present,
+    /// A newer program was here.
+    Newer {
+        /// Newest version in the database.
+        has: String,
+        /// Newest version of this program.
+        knows: String,
+    },
+}
+
+#[derive(diesel::QueryableByName)]
+struct Newest {
+    #[diesel(sql_type = diesel::sql_types::Nullable<diesel::sql_types::Text>)]
+    version: Option<String>,
+}
+
+/// The newest version of this program.
+fn newest_known() -> Result<String, StoreError> {
+    let known = MigrationSource::<Pg>::migrations(&MIGRATIONS).map_err(database)?;
+    Ok(known.iter().map(|one| one.name().version().to_string()).max().unwrap_or_default())
+}
+
+/// Asks which version a database is at, as the application's role.
+///
+/// # Errors
+/// [`StoreError`].
+#[boxed]
+pub async fn schema(connection: &mut AsyncPgConnection) -> Result<Schema, StoreError> {
+    let known = newest_known()?;
+    // Older databases let nobody but their owner look: they are older for that alone.
+    let there: Newest = diesel::sql_query(
+        "SELECT CASE WHEN to_regclass('public.__diesel_schema_migrations') IS NULL THEN NULL
+             WHEN has_table_privilege('public.__diesel_schema_migrations', 'SELECT') THEN 'yes'
+             ELSE 'hidden' END AS version",
+    )
+    .get_result(connection)
+    .await?;
+    match there.version.as_deref() {
+        None => return Ok(Schema::Missing),
+        Some("hidden") => {
+            return Ok(Schema::Older { has: "before 0035".to_owned(), needs: known });
+        }
+        Some(_) => {}
+    }
+    let newest: Newest =
+        diesel::sql_query("SELECT max(version)::text AS version FROM __diesel_schema_migrations")
+            .get_result(connection)
+            .await?;
+    Ok(match newest.version {
+        None => Schema::Missing,
+        Some(has) if has == known => Schema::Present,
+        Some(has) if has < known => Schema::Older { has, needs: known },
+        Some(has) => Schema::Newer { has, knows: known },
+    })
 }
 
 #[derive(diesel::QueryableByName)]

@@ -68,6 +68,7 @@ pub fn routes() -> Vec<Route> {
         write("/checks/{id}/sign", Bench, post(evidence::record::sign)),
         write("/checks/{id}/amend", Bench, post(evidence::record::amend)),
         read("/api/release", Program, get(api::release_gate)),
+        read("/metrics", Program, get(pages::metrics::show)),
         read("/api/stations/next", Station, get(stations::next)),
         write("/api/stations/turns/{turn}", Station, post(stations::bring).layer(brought())),
         read("/export/due.ics", Program, get(round::due_calendar::show)),

@@ -8,13 +8,14 @@ use clap::{Args, Parser, Subcommand};
 use jiff::Timestamp;
 use tokio::net::TcpListener;
 use tracing_subscriber::EnvFilter;
+use vaaka_store::migrate::Schema;
 use vaaka_store::verification::{KnownSeal, Progress, Verification, Wanted, verify};
 use vaaka_store::{Store, migrate, seals, sessions, worker};
 use vaaka_web::{AppState, Clock, Settings, ShiftedClock, SystemClock};
 
 use crate::backup::{backup, restore};
 use crate::mail::{Outgoing, StandIn, send_waiting, serve_stand_in};
-use crate::{AppError, bench, compute, demo, station};
+use crate::{AppError, bench, compute, demo, init, station};
 
 /// Checks of production test equipment, judged and charted.
 #[derive(Debug, Parser)]
@@ -26,6 +27,8 @@ pub struct CommandLine {
 
 #[derive(Debug, Subcommand)]
 enum Command {
+    /// Make a new installation: roles, database, tables, and a file with their addresses.
+    Init(init::Init),
     /// Bring the database up to the present schema.
     Migrate(Owner),
     /// Load the demo world into an empty database.
@@ -237,6 +240,7 @@ pub async fn run(line: CommandLine) -> Result<(), AppError> {
         EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("warn,vaaka=info"));
     tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr).init();
     match line.command {
+        Command::Init(asked) => init::run(&asked).await,
         Command::Migrate(owner) => {
             for name in migrate::run(&owner.owner_database_url).await? {
                 println!("migrated: {name}");
@@ -442,6 +446,7 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
         address: serve.address.clone().unwrap_or_default(),
     };
     let mut connection = store.connection().await?;
+    fits(&mut connection).await?;
     let nobody = vaaka_store::people::count(&mut connection).await? == 0;
     drop(connection);
     if nobody {
@@ -467,6 +472,21 @@ async fn serve_until_stopped(serve: Serve) -> Result<(), AppError> {
         task.abort();
     }
     served.map_err(|cause| AppError::Io { what: "serving stopped".into(), cause })
+}
+
+/// Says what to do where the database is of another version than this program.
+async fn fits(connection: &mut vaaka_store::Connection) -> Result<(), AppError> {
+    let words = match migrate::schema(connection).await? {
+        Schema::Present => return Ok(()),
+        Schema::Missing => "This database has no tables of Vaaka yet. Run “vaaka migrate” as its owner first (VAAKA_OWNER_DATABASE_URL), or “vaaka init” for a new installation.".to_owned(),
+        Schema::Older { has, needs } => format!(
+            "This database is at version {has}, and this program needs {needs}. Make a backup (“vaaka backup FILE”), then run “vaaka migrate”."
+        ),
+        Schema::Newer { has, knows } => format!(
+            "This database is at version {has}, and this program knows {knows} only. Start the newer program, or restore the backup that was made before the upgrade."
+        ),
+    };
+    Err(AppError::Schema(words))
 }
 
 /// A code that nobody can guess and everybody can type: four groups of four.

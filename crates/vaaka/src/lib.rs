@@ -5,6 +5,7 @@ pub mod bench;
 pub mod cli;
 pub mod compute;
 pub mod demo;
+pub mod init;
 pub mod mail;
 pub mod station;
 
@@ -36,6 +37,9 @@ pub enum AppError {
         /// How many.
         faults: usize,
     },
+    /// The database is of another version than the program; the words say what to do.
+    #[error("{0}")]
+    Schema(String),
     /// What a computation was given does not fit; ends with 2.
     #[error("{0}")]
     Input(String),

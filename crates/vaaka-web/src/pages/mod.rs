@@ -8,6 +8,7 @@ mod dates;
 pub mod evidence;
 mod form;
 pub mod instrument;
+pub mod metrics;
 pub mod offline;
 pub mod people;
 pub mod plan;

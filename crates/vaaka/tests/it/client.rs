@@ -139,8 +139,13 @@ pub async fn serve(url: &str, listen: &str, clock: &str) -> (Child, String) {
         .spawn()
         .unwrap();
     let mut lines = BufReader::new(child.stdout.take().unwrap()).lines();
-    let line = lines.next_line().await.unwrap().expect("the program says where it listens");
-    (child, line.split_whitespace().last().unwrap().to_owned())
+    // On an empty database it says the code of the first administrator before.
+    loop {
+        let line = lines.next_line().await.unwrap().expect("the program says where it listens");
+        if let Some(address) = line.strip_prefix("Listening on ") {
+            return (child, address.to_owned());
+        }
+    }
 }
 
 /// A stream of events that is open.

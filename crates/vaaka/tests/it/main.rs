@@ -18,6 +18,7 @@ mod links;
 mod long_work;
 mod migrations;
 mod noticed;
+mod operations;
 mod random_runs;
 mod routes;
 mod store;
