@@ -47,7 +47,7 @@ let read = 0;
 const capture = async () => {
   await page.keyboard.press("F9");
   await captured();
-  assert.match(await page.locator("[data-captured]").innerText(), /Sent by the instrument: gross/);
+  assert.match(await page.locator("[data-captured]").innerText(), /Received: gross/);
   assert.equal(await page.evaluate(() => document.activeElement.id), "typed");
   await goOn(() => page.keyboard.press("Enter"));
   read += 1;
@@ -77,13 +77,13 @@ assert.ok(read >= 5, `${read} were read`);
 const check = new URL(page.url()).pathname;
 const record = await room.newPage();
 await record.goto(`${base}${check}/record`);
-assert.equal(await record.locator("table.entries tr", { hasText: "read from the instrument at 127.0.0.1" }).count(), read);
+assert.equal(await record.locator("table.entries tr", { hasText: "captured from the instrument at 127.0.0.1" }).count(), read);
 
 // An instrument with a key of its own is listened to as soon as its step is there.
 await begin("P-11");
 await toReading();
 await page.waitForSelector("[data-own-key][aria-busy=true]");
-assert.match(await page.locator("[data-captured]").innerText(), /Press the key at the instrument/);
+assert.match(await page.locator("[data-captured]").innerText(), /Press the print key/);
 // Until the line is open nobody hears a key.
 for (let n = 0; n < 40 && !(await page.locator("input[name=capture]").inputValue()); n += 1) {
   await fetch(`${bench}/P-11/press`, { method: "POST", redirect: "manual" });

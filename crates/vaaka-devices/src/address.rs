@@ -39,29 +39,29 @@ pub enum Address {
 pub enum AddressFault {
     /// Nothing.
     #[error(
-        "Say where it is: a machine and port like “10.20.0.7:4001”, or a serial line like “/dev/ttyUSB0 9600 8N1”."
+        "Type the address: host and port like “10.20.0.7:4001”, or a serial port like “/dev/ttyUSB0 9600 8N1”."
     )]
     Empty,
     /// No port.
-    #[error("“{0}” has no port. Write machine and port, like “10.20.0.7:4001”.")]
+    #[error("“{0}” has no port. Type host and port, like “10.20.0.7:4001”.")]
     NoPort(String),
     /// A port that is none.
     #[error("“{0}” is no port. It is a number from 1 to 65535.")]
     BadPort(String),
     /// A name that is none.
-    #[error("“{0}” is no name of a machine. Letters, digits, points and hyphens make one.")]
+    #[error("“{0}” is no host name. It has letters, digits, points and hyphens.")]
     BadHost(String),
     /// A serial line that is not one.
     #[error(
-        "“{0}” is no serial line. It lies in /dev (on a bench PC it may be COM1, COM2 …), like “/dev/ttyUSB0 9600 8N1”."
+        "“{0}” is no serial port. Type one in /dev (on a bench PC it may be COM1, COM2 …), like “/dev/ttyUSB0 9600 8N1”."
     )]
     BadLine(String),
     /// No speed.
-    #[error("“{0}” is no speed. It is a number of bits a second, like 9600.")]
+    #[error("“{0}” is no baud rate. Type a number like 9600.")]
     BadSpeed(String),
     /// No form.
     #[error(
-        "“{0}” is no form of a character. It is data bits (5 to 8), parity (N, E, O) and stop bits (1, 2), like 8N1."
+        "“{0}” is no character format. Type data bits (5 to 8), parity (N, E, O) and stop bits (1, 2), like 8N1."
     )]
     BadForm(String),
     /// Too much.
@@ -235,22 +235,22 @@ mod tests {
     }
 
     #[rstest]
-    #[case("", "Say where it is")]
+    #[case("", "Type the address")]
     #[case("gauge", "no port")]
     #[case("gauge:", "“” is no port")]
     #[case("gauge:70000", "“70000” is no port")]
     #[case("gauge:0", "“0” is no port")]
-    #[case(":23", "no name of a machine")]
+    #[case(":23", "no host name")]
     #[case("ga uge:23", "one word too many")]
-    #[case("http://gauge:23", "no name of a machine")]
-    #[case("[fd00::zz]:23", "no name of a machine")]
-    #[case("/etc/passwd 9600", "no serial line")]
-    #[case("/dev/../etc/passwd", "no serial line")]
-    #[case("/dev/", "no serial line")]
-    #[case("/dev/ttyS0 fast", "“fast” is no speed")]
-    #[case("/dev/ttyS0 7", "“7” is no speed")]
-    #[case("/dev/ttyS0 9600 9N1", "“9N1” is no form")]
-    #[case("/dev/ttyS0 9600 8X1", "“8X1” is no form")]
+    #[case("http://gauge:23", "no host name")]
+    #[case("[fd00::zz]:23", "no host name")]
+    #[case("/etc/passwd 9600", "no serial port")]
+    #[case("/dev/../etc/passwd", "no serial port")]
+    #[case("/dev/", "no serial port")]
+    #[case("/dev/ttyS0 fast", "“fast” is no baud rate")]
+    #[case("/dev/ttyS0 7", "“7” is no baud rate")]
+    #[case("/dev/ttyS0 9600 9N1", "“9N1” is no character format")]
+    #[case("/dev/ttyS0 9600 8X1", "“8X1” is no character format")]
     #[case("/dev/ttyS0 9600 8N1 xon", "“xon” is one word too many")]
     fn what_is_no_address_is_told(#[case] text: &str, #[case] words: &str) {
         let fault = text.parse::<Address>().unwrap_err().to_string();

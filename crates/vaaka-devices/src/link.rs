@@ -27,10 +27,10 @@ pub enum Way {
 impl Way {
     /// All of them, with what a list calls them.
     pub const ALL: [(Self, &'static str, &'static str); 4] = [
-        (Self::Asked, "asked", "when it is asked"),
-        (Self::Streams, "streams", "line after line, by itself"),
-        (Self::OwnKey, "own_key", "when its own key is pressed"),
-        (Self::Block, "block", "a whole trace, when it is asked"),
+        (Self::Asked, "asked", "on query"),
+        (Self::Streams, "streams", "continuously"),
+        (Self::OwnKey, "own_key", "on its print key"),
+        (Self::Block, "block", "a trace, on query"),
     ];
 
     /// The word of a form.
@@ -147,10 +147,10 @@ const MOST_COMPILED: usize = 256 * 1024;
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum LinkFault {
     /// Nothing to ask with.
-    #[error("Say what it is asked with, like “READ?\\n”.")]
+    #[error("Type the query, like “READ?\\n”.")]
     NoAsk,
     /// Nothing is sent to one that sends by itself.
-    #[error("It sends by itself, so nothing is sent to it. Leave this empty.")]
+    #[error("This instrument sends by itself: leave the query empty.")]
     NeedlessAsk,
     /// Too long.
     #[error("{0} characters are the most.")]
@@ -160,31 +160,31 @@ pub enum LinkFault {
     Escape(#[from] EscapeFault),
     /// No pattern.
     #[error(
-        "Say how a whole line of it is read. (?<value>[+-]?\\d+\\.\\d+) stands where the number is, .* for what means nothing."
+        "Type the pattern of a whole line: (?<value>[+-]?\\d+\\.\\d+) for the number, .* for the rest."
     )]
     NoPattern,
     /// A pattern that is none, or too large.
-    #[error("This pattern cannot be read: {0}")]
+    #[error("This pattern is not valid: {0}")]
     BadPattern(String),
     /// No group of the value.
-    #[error("The pattern does not say where the number is: put (?<value>…) around it.")]
+    #[error("The pattern has no (?<value>…) around the number.")]
     NoValue,
     /// It takes a line that says nothing for one that does.
     #[error(
-        "This pattern fits a line with nothing on it, so it would fit anything. Let it ask for a digit, \\d+, inside of (?<value>…)."
+        "This pattern matches an empty line, so it would match anything. Ask for a digit, \\d+, inside (?<value>…)."
     )]
     FitsNothing,
     /// A mark without its group.
-    #[error("The pattern does not say where the mark is: put (?<stable>…) around it.")]
+    #[error("The pattern has no (?<stable>…) around the stability mark.")]
     NoStable,
     /// Neither in the line nor said.
-    #[error("The pattern has no (?<unit>…), so say which unit the number is in.")]
+    #[error("The pattern has no (?<unit>…): choose the unit of the number.")]
     NoUnit,
     /// Time out of bounds.
     #[error("Between 0.1 s and 25 s.")]
     Timeout,
     /// Time out of bounds.
-    #[error("At most 10 s, and less than the time until a value must be there.")]
+    #[error("At most 10 s, and less than the timeout.")]
     Settle,
 }
 
@@ -203,13 +203,13 @@ pub struct Reading {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum LineFault {
     /// It does not fit.
-    #[error("it does not fit the pattern of the link")]
+    #[error("it does not match the pattern")]
     Misfit,
     /// What stands where the number should be is none.
-    #[error("“{0}” stands where the number should be")]
+    #[error("“{0}” stands in place of the number")]
     NoNumber(String),
     /// SCPI's signs for no number and beyond all bounds.
-    #[error("it says that it has no number to send: overload, or nothing measured")]
+    #[error("it reports no number: overload, or nothing measured")]
     Overload,
 }
 
@@ -459,11 +459,11 @@ mod tests {
     }
 
     #[rstest]
-    #[case("", "pattern", "how a whole line of it is read")]
-    #[case("(", "pattern", "cannot be read")]
+    #[case("", "pattern", "Type the pattern of a whole line")]
+    #[case("(", "pattern", "is not valid")]
     #[case(r"\d+ (?<unit>g)", "pattern", "(?<value>…)")]
-    #[case(r"(?<value>\d*)(?<unit>g)?", "pattern", "would fit anything")]
-    #[case(r"(?<value>\d+)", "unit", "which unit")]
+    #[case(r"(?<value>\d*)(?<unit>g)?", "pattern", "would match anything")]
+    #[case(r"(?<value>\d+)", "unit", "choose the unit")]
     #[case(r"(?<value>(\w{900}){900})(?<unit>g)", "pattern", "too large")]
     #[case(r"(?<value>\d+)(?<unit>g)(?=x)", "pattern", "look-around")]
     fn faults_are_told_at_their_fields(

@@ -45,7 +45,7 @@ impl Answer {
 pub enum LinkError {
     /// It cannot be reached.
     #[error(
-        "Nothing answers at {address} ({cause}). Look whether the instrument is on and its cable is in, and read again, or type the value."
+        "No connection to {address} ({cause}). Check that the instrument is on and its cable is plugged in, and read again, or type the value."
     )]
     Unreachable {
         /// Where.
@@ -55,17 +55,17 @@ pub enum LinkError {
     },
     /// It says nothing.
     #[error(
-        "The instrument sent nothing within {0}. Look whether it is on and set to send, and read again, or type the value."
+        "The instrument sent nothing within {0}. Check that it is on and set to send, and read again, or type the value."
     )]
     Silent(String),
     /// Nobody pressed its key.
     #[error(
-        "Its key was not pressed within {0}. Press Read, then the key at the instrument; or type the value."
+        "The print key was not pressed within {0}. Press Read, then the print key on the instrument, or type the value."
     )]
     NoKey(String),
     /// The line broke.
     #[error(
-        "The line broke in the middle{got}. Look at the cable, and read again, or type the value; nothing of it is used."
+        "The connection was lost in mid-reading{got}. Nothing of it is used. Check the cable, and read again, or type the value."
     )]
     Broken {
         /// What had come, as a part of a sentence.
@@ -73,7 +73,7 @@ pub enum LinkError {
     },
     /// It sends something else.
     #[error(
-        "The instrument sends something else than a value, last “{last}”: {fault}. Look what it shows, and read again, or type the value."
+        "What the instrument sends is no reading, last “{last}”: {fault}. Check its display, and read again, or type the value."
     )]
     NoValue {
         /// The last line.
@@ -83,7 +83,7 @@ pub enum LinkError {
     },
     /// It does not stand still.
     #[error(
-        "The display does not stand still, last {last}. Look for draught, vibration and what still moves; read again when it stands."
+        "The reading is not stable, last {last}. Check for draught, vibration and anything that still moves, and read again when it is stable."
     )]
     Unstable {
         /// The last value.
@@ -91,7 +91,7 @@ pub enum LinkError {
     },
     /// No block.
     #[error(
-        "What came is no trace: {0}. Look whether the instrument has measured, and read again, or send its file."
+        "What was received is no trace: {0}. Check that the instrument has measured, and read again, or send its file."
     )]
     NoBlock(String),
 }
@@ -237,7 +237,7 @@ impl Came {
                 Ok(Ok(0) | Err(_)) => {
                     let got = match self.bytes.as_slice() {
                         [] => String::new(),
-                        part => format!(", behind “{}”", shown(part, 60)),
+                        part => format!(", after “{}”", shown(part, 60)),
                     };
                     return Err(LinkError::Broken { got });
                 }
@@ -373,7 +373,7 @@ async fn file<L: Line + ?Sized>(
             (Ok(Ok(0) | Err(_)), Block::More) => {
                 let got = match came.len() {
                     0 => String::new(),
-                    n => format!(", behind {n} bytes"),
+                    n => format!(", after {n} bytes"),
                 };
                 return Err(LinkError::Broken { got });
             }

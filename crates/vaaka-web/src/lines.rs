@@ -77,7 +77,7 @@ pub async fn read_line(
     };
     let ready = match of.link.clone().ready() {
         Ok(ready) => ready,
-        Err(fault) => return Ok(Err(format!("The link cannot be used: {fault}"))),
+        Err(fault) => return Ok(Err(format!("The connection cannot be used: {fault}"))),
     };
     let stored = serde_json::to_value(of.link).map_err(|cause| inner(&cause))?;
     let now = state.now();
@@ -116,10 +116,10 @@ async fn held_words(
     let at = local_time(holder.began_at.0, &here.zone);
     let what = match holder.check {
         Some(_) => "for a check",
-        None => "on the page of its link",
+        None => "to test its connection",
     };
     Ok(format!(
-        "{} is reading this instrument since {at}, {what}. Read again when they are done, or type the value.",
+        "{} has been reading this instrument since {at}, {what}. Read again when they have finished, or type the value.",
         holder.person
     ))
 }
@@ -143,7 +143,7 @@ async fn from_station(
             Brought::Trouble(words) => return Ok(Err(words)),
             Brought::Gone => {
                 return Ok(Err(
-                    "You have pressed Read again, on this page or another: that one counts.".into(),
+                    "Read was pressed again, on this page or another; that reading counts.".into(),
                 ));
             }
             Brought::NotYet { begun: false } if tokio::time::Instant::now() > begun_by => {
@@ -151,7 +151,7 @@ async fn from_station(
             }
             Brought::NotYet { .. } if state.now() >= until => {
                 return Ok(Err(
-                    "The bench PC that reads this instrument took it on and sent nothing back. Read again, or type the value.".into(),
+                    "The bench PC started to read this instrument and sent nothing back. Read again, or type the value.".into(),
                 ));
             }
             Brought::NotYet { .. } => sleep(LOOK_EVERY).await,
@@ -182,13 +182,13 @@ async fn absent_words(state: &AppState, station: KeyId) -> Result<String, WebErr
     };
     if own.ended_at.is_some() {
         return Ok(format!(
-            "The key of the bench PC “{}” was ended, so it reads nothing more. Type the value, and tell your lead.",
+            "The key of the bench PC “{}” has ended, so it no longer reads. Type the value, and tell your lead.",
             own.name
         ));
     }
     let last = own.asked_at.map_or_else(
-        || "It has never asked.".to_owned(),
-        |at| format!("It asked last at {}.", local_time(at.0, &here.zone)),
+        || "It has never been seen.".to_owned(),
+        |at| format!("It was last seen at {}.", local_time(at.0, &here.zone)),
     );
     Ok(format!(
         "The bench PC “{}” does not answer. {last} Look whether it is on and “vaaka link” runs there, and read again, or type the value.",

@@ -20,16 +20,16 @@ pub struct Captured {
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum CaptureFault {
     /// The step asks for no number.
-    #[error("This step asks for nothing that an instrument sends. Do what it says, by hand.")]
+    #[error("This step needs nothing that an instrument sends. Enter it by hand.")]
     NoNumber,
     /// No unit came, and none is known of the link.
     #[error(
-        "The instrument sends no unit, and its link does not say which it means. Read the display and type it; tell your lead that the link lacks its unit."
+        "The instrument sends no unit, and its connection names none. Read the display and type it; tell your lead that the unit of the connection is missing."
     )]
     NoUnit,
     /// A word that names no unit.
     #[error(
-        "The instrument sends “{sent}” as its unit, which is not known here; {wanted} is wanted. Set it to {wanted} and read again."
+        "The instrument sends the unit “{sent}”, which is not known here; {wanted} is needed. Set it to {wanted} and read again."
     )]
     UnknownUnit {
         /// As sent.
@@ -39,7 +39,7 @@ pub enum CaptureFault {
     },
     /// A unit of something else.
     #[error(
-        "The instrument sends {sent}, and this step is in {wanted}, which is another quantity. Look whether it is in the right mode, and read again."
+        "The instrument sends {sent}, and this step is in {wanted}: another quantity. Check its mode, and read again."
     )]
     OtherQuantity {
         /// As sent.
@@ -49,7 +49,7 @@ pub enum CaptureFault {
     },
     /// A unit that converts to digits without an end, or a display finer than the plan says.
     #[error(
-        "The instrument sends {sent}, which is no whole number of this display's steps of {step} {wanted}. Set it to {wanted} and to steps of {step}, and read again; where it shows finer steps for good, a lead changes the plan."
+        "The instrument sends {sent}, and the resolution of this plan is {step} {wanted}. Set it to {wanted} with a resolution of {step}, and read again; where it is meant to read finer, a lead changes the plan."
     )]
     NotAStep {
         /// As sent, with its unit.
@@ -105,11 +105,11 @@ pub fn capture(
     }
     let mut said = Vec::new();
     if converted {
-        said.push(format!("Sent as {as_sent}."));
+        said.push(format!("Converted from {as_sent}."));
     }
     if let Some((low, high)) = range.filter(|(low, high)| typed < *low || typed > *high) {
         said.push(format!(
-            "This lies beyond the range of the instrument, {} to {} {wanted}.",
+            "Outside the range of the instrument, {} to {} {wanted}.",
             plain(low),
             plain(high)
         ));
@@ -175,7 +175,7 @@ mod tests {
         assert!(fault("20", Some("stone")).contains("“stone”"));
         assert!(fault("20", Some("mm")).contains("another quantity"));
         // Between two steps, and a pound that leaves digits behind.
-        assert!(fault("20.003", Some("kg")).contains("steps of 0.002 kg"));
+        assert!(fault("20.003", Some("kg")).contains("resolution of this plan is 0.002 kg"));
         assert!(fault("1", Some("lb")).contains("1 lb"));
         assert_eq!(capture(&Input::Review, d("1"), Some("kg"), None), Err(CaptureFault::NoNumber));
     }

@@ -60,7 +60,7 @@ async function read(button, byItself = false) {
   button.setAttribute("aria-busy", "true");
   line.dataset.waits = "";
   line.classList.remove("field-error");
-  line.textContent = button.dataset.ownKey === undefined ? "Reading …" : "Press the key at the instrument: its value comes here.";
+  line.textContent = button.dataset.ownKey === undefined ? "Reading …" : "Press the print key on the instrument.";
   const body = new URLSearchParams();
   for (const [name, value] of new FormData(form)) if (typeof value === "string") body.set(name, value);
   let answer = null;
@@ -70,7 +70,7 @@ async function read(button, byItself = false) {
     answer = type.startsWith("application/json") ? { ok: came.ok, ...(await came.json()) } : { ok: false, words: "The server did not answer as expected. Type the value." };
   } catch {
     if (own.signal.aborted) return;
-    answer = { ok: false, words: "The server cannot be reached just now, so the instrument is not read. Type the value; it is kept on this device." };
+    answer = { ok: false, words: "The server cannot be reached, so the instrument cannot be read. Type the value; it is kept on this device." };
   }
   if (waiting !== own) return;
   waiting = null;
@@ -95,6 +95,8 @@ async function read(button, byItself = false) {
   }
   form.querySelector("input[name=capture]").value = answer.capture;
   line.textContent = answer.words;
-  if (button.dataset.saves !== undefined && answer.said === "") form.requestSubmit(form.querySelector(".main-button"));
+  // What is typed beside it, a code or added weights, is typed first.
+  const whole = form.querySelector("#added") === null;
+  if (button.dataset.saves !== undefined && answer.said === "" && whole) form.requestSubmit(form.querySelector(".main-button"));
   else if (answer.typed === "") form.querySelector(".main-button").focus();
 }

@@ -36,19 +36,15 @@ pub enum Mood {
 impl Mood {
     /// All of them, with the word of a form and what a list calls them.
     pub const ALL: [(Self, &'static str, &'static str); 9] = [
-        (Self::Well, "well", "nothing"),
-        (Self::Unsteady, "unsteady", "its display does not stand still"),
-        (Self::WrongPiece, "wrong_piece", "another piece is on it"),
-        (Self::Knocked, "knocked", "somebody knocked it"),
-        (Self::OtherUnit, "other_unit", "it is set to another unit"),
-        (
-            Self::Line(Trouble::Unplugged),
-            "unplugged",
-            "its cable is pulled in the middle of an answer",
-        ),
-        (Self::Line(Trouble::Garbage), "garbage", "its line garbles everything"),
-        (Self::Line(Trouble::Slow), "slow", "it takes its time"),
-        (Self::Line(Trouble::Mute), "mute", "it says nothing"),
+        (Self::Well, "well", "none"),
+        (Self::Unsteady, "unsteady", "unstable reading"),
+        (Self::WrongPiece, "wrong_piece", "wrong piece"),
+        (Self::Knocked, "knocked", "knocked"),
+        (Self::OtherUnit, "other_unit", "wrong unit"),
+        (Self::Line(Trouble::Unplugged), "unplugged", "unplugged in mid-reading"),
+        (Self::Line(Trouble::Garbage), "garbage", "garbage"),
+        (Self::Line(Trouble::Slow), "slow", "slow"),
+        (Self::Line(Trouble::Mute), "mute", "silent"),
     ];
 
     /// The word of a form.

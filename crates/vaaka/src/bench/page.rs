@@ -51,7 +51,7 @@ async fn show(State(bench): State<Bench>) -> Response {
         let ill = if shows.mood() == Mood::Well { "" } else { " class=\"ill\"" };
         let key = match shows.has_key() {
             true => format!(
-                "<form method=\"post\" action=\"/{}/press\"><button>Press its key</button></form>",
+                "<form method=\"post\" action=\"/{}/press\"><button>Press</button></form>",
                 plain(shows.tag())
             ),
             false => String::new(),
@@ -59,7 +59,7 @@ async fn show(State(bench): State<Bench>) -> Response {
         let _ = write!(
             rows,
             "<tr><th scope=\"row\">{} {}</th><td><code>{}</code></td><td>{on}</td><td><code>{} {}</code></td>\
-             <td{ill}><form method=\"post\" action=\"/{}/mood\"><select name=\"mood\" aria-label=\"What {} suffers\">{options}</select><button>Give</button></form></td><td>{key}</td></tr>",
+             <td{ill}><form method=\"post\" action=\"/{}/mood\"><select name=\"mood\" aria-label=\"Fault of {}\">{options}</select><button>Set</button></form></td><td>{key}</td></tr>",
             plain(shows.name()),
             plain(shows.tag()),
             plain(&one.address.to_string()),
@@ -71,8 +71,8 @@ async fn show(State(bench): State<Bench>) -> Response {
     }
     let body = format!(
         "<!doctype html><html lang=\"en\"><head><meta charset=\"utf-8\"><title>The simulated bench</title><link rel=\"stylesheet\" href=\"/style.css\"></head><body>\
-         <h1>The simulated bench</h1><p>Every instrument of the demo world stands here at the other end of its line. What a check's step says is on it; nothing else is real. <a href=\"/\">Look again</a></p>\
-         <table><thead><tr><th scope=\"col\">Instrument</th><th scope=\"col\">Line</th><th scope=\"col\">On it</th><th scope=\"col\">Shows</th><th scope=\"col\">Suffers</th><th scope=\"col\">Key</th></tr></thead><tbody>{rows}</tbody></table></body></html>"
+         <h1>The simulated bench</h1><p>Stands in for every instrument of the demo world. Each is loaded with what the current step of its open check says. <a href=\"/\">Refresh</a></p>\
+         <table><thead><tr><th scope=\"col\">Instrument</th><th scope=\"col\">Connection</th><th scope=\"col\">Loaded by</th><th scope=\"col\">Display</th><th scope=\"col\">Fault</th><th scope=\"col\">Print key</th></tr></thead><tbody>{rows}</tbody></table></body></html>"
     );
     let policy = "default-src 'none'; style-src 'self'; form-action 'self'; frame-ancestors 'none'; base-uri 'none'";
     ([(header::CONTENT_SECURITY_POLICY, policy)], Html(body)).into_response()

@@ -18,7 +18,7 @@ use vaaka_web::ShiftedClock;
 
 use crate::client::{Bench, Page};
 use crate::support::{Server, app_url, now};
-use crate::web_chart_room::{lines, number};
+use crate::web_chart_room::{lines, number, post};
 use crate::web_plans::lead;
 
 /// A stand-in that shows what a test says.
@@ -136,15 +136,16 @@ async fn a_value_is_read_kept_and_told_on_the_record() {
     let server = Server::demo().await;
     let scale = StandIn::new(Speech::Words, "0.000", "kg").await;
     let ilma = lead(&server).await;
-    assert_eq!(ilma.get("/links").await.words("h1"), "Lines: no instrument is read over a line");
+    assert_eq!(ilma.get("/links").await.words("h1"), "Connections: no instrument is connected");
     let saved = save(&ilma, "R-02", &typed(Speech::Words, &scale.address)).await;
     assert_eq!(saved.status, StatusCode::SEE_OTHER, "{}", saved.words("main"));
     let list = ilma.get("/links").await;
-    assert_eq!(list.words("h1"), "Lines: one instrument is read over its line");
+    assert_eq!(list.words("h1"), "Connections: 1 instrument is connected");
     assert!(list.words("tbody").contains(&scale.address), "{}", list.words("tbody"));
     let aino = Bench::aino(&server.base).await;
     let (path, page) = at_first_reading(&aino, "R-02").await;
     assert_eq!(page.words("[data-read]"), "Read F9");
+    assert!(page.find("[data-saves]").is_none(), "somebody keeps it");
     let (status, body) = read(&aino, &path, &page).await;
     assert_eq!((status, body["typed"].as_str()), (StatusCode::OK, Some("0.000")), "{body}");
     assert!(words(&body).contains("gross +0.000 kg steady"), "{body}");
@@ -160,7 +161,7 @@ async fn a_value_is_read_kept_and_told_on_the_record() {
     let shown = aino.post(&format!("{path}/read"), &page.form("form.entry")).await;
     assert_eq!(shown.status, StatusCode::OK, "{}", shown.text);
     assert_eq!(shown.attribute("#typed", "value").unwrap(), "5.003");
-    assert!(shown.words("[data-captured]").contains("Sent as 5003 g"), "{}", shown.text);
+    assert!(shown.words("[data-captured]").contains("Converted from 5003 g"), "{}", shown.text);
     let sent = aino.send_form(&path, &shown, &[]).await;
     assert_eq!(sent.status, StatusCode::SEE_OTHER, "{}", sent.text);
     // What is typed over a capture is typed; a capture of another step is none of this one's.
@@ -181,9 +182,10 @@ async fn a_value_is_read_kept_and_told_on_the_record() {
     assert_eq!(sources, ["0.000 device", "5.003 device", "10.007 keyed", "20.016 keyed"]);
     let record = aino.get(&format!("{path}/record")).await;
     let entries = record.words("table.entries");
-    let from = format!("read from the instrument at {}: “gross +0.000 kg steady”", scale.address);
+    let from =
+        format!("captured from the instrument at {}: “gross +0.000 kg steady”", scale.address);
     assert!(entries.contains(&from), "{entries}");
-    assert!(record.words("main").contains("Read over the line, not kept"), "{}", record.text);
+    assert!(record.words("main").contains("Captured, not kept"), "{}", record.text);
     assert!(record.words("main").contains("“gross +10.008 kg steady” (Aino Verkala)"));
     // The trail knows what was captured, and is whole.
     let looked = ilma.look_over(&server).await;
@@ -204,15 +206,15 @@ async fn what_does_not_fit_is_refused_and_typing_goes_on() {
     };
     refused(read(&aino, &path, &page).await, "another quantity");
     scale.show("0.0005", "kg", true);
-    refused(read(&aino, &path, &page).await, "steps of 0.001 kg");
+    refused(read(&aino, &path, &page).await, "resolution of this plan is 0.001 kg");
     scale.show("44.1", "lb", true);
-    refused(read(&aino, &path, &page).await, "steps of 0.001 kg");
+    refused(read(&aino, &path, &page).await, "resolution of this plan is 0.001 kg");
     scale.show("1", "stone", true);
     refused(read(&aino, &path, &page).await, "“stone”");
     scale.show("0.004", "kg", false);
-    refused(read(&aino, &path, &page).await, "does not stand still, last 0.004 kg");
+    refused(read(&aino, &path, &page).await, "not stable, last 0.004 kg");
     drop(scale);
-    refused(read(&aino, &path, &page).await, "Nothing answers at");
+    refused(read(&aino, &path, &page).await, "No connection to");
     let none = "SELECT count(*) AS number FROM captures";
     assert_eq!(number(&server.database, none).await, 0);
     assert_eq!(number(&server.database, "SELECT count(*) AS number FROM link_turns").await, 0);
@@ -263,7 +265,7 @@ async fn one_at_a_time_and_who_leaves_gives_it_back() {
     });
     assert_eq!(reading.0, StatusCode::OK, "{}", reading.1);
     let words = tried.words(".tried");
-    assert!(words.contains("Aino Verkala is reading this instrument since"), "{words}");
+    assert!(words.contains("Aino Verkala has been reading this instrument since"), "{words}");
     // Who goes away in the middle gives the line back.
     let fields: HashMap<String, String> = page.form("form.entry").into_iter().collect();
     let address = format!("{path}/read");
@@ -285,16 +287,16 @@ async fn a_line_is_described_tried_and_changed() {
         kept.cloned().chain(changed).collect()
     };
     for (changes, part) in [
-        (vec![("address", "")], "Say where it is"),
-        (vec![("address", "/etc/passwd")], "no serial line"),
-        (vec![("ask", "")], "Say what it is asked with"),
+        (vec![("address", "")], "Type the address"),
+        (vec![("address", "/etc/passwd")], "no serial port"),
+        (vec![("ask", "")], "Type the query"),
         (vec![("ask", "Q\\y")], "means nothing here"),
-        (vec![("pattern", "(")], "cannot be read"),
+        (vec![("pattern", "(")], "is not valid"),
         (vec![("pattern", "\\d+")], "(?<value>…)"),
-        (vec![("pattern", "(?<value>\\d+)"), ("stable_mark", "")], "which unit"),
+        (vec![("pattern", "(?<value>\\d+)"), ("stable_mark", "")], "choose the unit"),
         (vec![("timeout", "90")], "Between 0.1 s and 25 s"),
         (vec![("settle", "3")], "At most 10 s"),
-        (vec![("units.0.sent", "KG")], "Say what it means"),
+        (vec![("units.0.sent", "KG")], "Choose the unit that it means"),
         (vec![("station", "77")], "one of the list"),
     ] {
         let refused = save(&ilma, "R-02", &with(&changes)).await;
@@ -328,10 +330,7 @@ async fn a_line_is_described_tried_and_changed() {
     )
     .await;
     let words = misfit.words(".tried");
-    assert!(
-        words.contains("Nothing was read") && words.contains("gross +1.500 KG steady"),
-        "{words}"
-    );
+    assert!(words.contains("No reading") && words.contains("gross +1.500 KG steady"), "{words}");
     // Two leads at once: the second is told, and what they typed stands there.
     let path = "/instruments/R-02/link";
     let page = ilma.get(path).await;
@@ -339,7 +338,7 @@ async fn a_line_is_described_tried_and_changed() {
     assert_eq!(ilma.submit(&page, path, &pairs).await.status, StatusCode::SEE_OTHER);
     let late = ilma.submit(&page, path, &pairs).await;
     assert_eq!(late.status, StatusCode::UNPROCESSABLE_ENTITY);
-    assert!(late.words("main").contains("Somebody else has changed this line"), "{}", late.text);
+    assert!(late.words("main").contains("Somebody else changed this connection"), "{}", late.text);
     // Not used for now: no Read beside the field, and nothing is read.
     let off: Vec<(String, String)> = good
         .iter()
@@ -352,7 +351,7 @@ async fn a_line_is_described_tried_and_changed() {
     let (path, page) = at_first_reading(&aino, "R-02").await;
     assert!(page.find("[data-read]").is_none());
     let (_, body) = read(&aino, &path, &page).await;
-    assert!(self::words(&body).contains("no link in use"), "{body}");
+    assert!(self::words(&body).contains("not connected"), "{body}");
 }
 
 /// A trace comes as a block; what it holds is asked of it as of a file that somebody sends, and it is kept as it came.
@@ -386,14 +385,34 @@ async fn a_trace_is_read_over_the_line() {
     let file = case.ilma.get(&record.hrefs("table.entries a")[0]).await;
     assert_eq!(file.text, scan, "as it came");
     // What was refused was captured, too, and no entry kept it.
-    assert!(record.words("main").contains("Read over the line, not kept"));
+    assert!(record.words("main").contains("Captured, not kept"));
     // A link that sends numbers is none for a scan.
     let numbers = StandIn::new(Speech::Words, "1", "kg").await;
     save(&case.ilma, "C-13", &typed(Speech::Words, &numbers.address)).await;
     let page = case.teemu.get(&case.path).await;
     assert!(page.find("[data-read]").is_none());
     let (_, body) = read(&case.teemu, &case.path, &page).await;
-    assert!(words(&body).contains("nothing that this step asks for"), "{body}");
+    assert!(words(&body).contains("nothing that this step needs"), "{body}");
+}
+
+/// A plan may say that what is read is kept at once: the page does that, and says so in its editor.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_plan_may_keep_what_is_read_at_once() {
+    let server = Server::demo().await;
+    let ilma = lead(&server).await;
+    let plan = "SELECT p.id AS number FROM plans p JOIN instruments i ON i.id = p.instrument_id WHERE i.tag = 'C-21'";
+    let plan = number(&server.database, plan).await;
+    let editor = ilma.get(&format!("/plans/{plan}/edit")).await;
+    let tick = editor.attribute("[name='s.capture_saves']", "checked");
+    assert!(tick.is_some(), "the plan of the foils keeps what is read");
+    let reason = [("reason", "foils were changed this afternoon")];
+    let ordered = post(&ilma, &format!("/plans/{plan}/order"), &reason).await;
+    assert_eq!(ordered.status, StatusCode::SEE_OTHER, "{}", ordered.words("main"));
+    let gauge = StandIn::new(Speech::Numbered, "0", "µm").await;
+    save(&ilma, "C-21", &typed(Speech::Numbered, &gauge.address)).await;
+    let aino = Bench::aino(&server.base).await;
+    let (_, page) = at_first_reading(&aino, "C-21").await;
+    assert!(page.find("[data-read][data-saves][data-own-key]").is_some(), "{}", page.words("main"));
 }
 
 /// The key of a bench PC, as an administrator makes it.
@@ -433,7 +452,10 @@ async fn a_bench_pc_reads_for_the_server() {
     // It is not running yet.
     let (status, body) = read(&aino, &path, &page).await;
     assert_eq!(status, StatusCode::UNPROCESSABLE_ENTITY);
-    assert!(words(&body).contains("“kitchen bench” does not answer. It has never asked"), "{body}");
+    assert!(
+        words(&body).contains("“kitchen bench” does not answer. It has never been seen"),
+        "{body}"
+    );
     let (base, own) = (server.base.clone(), key.clone());
     let running = tokio::spawn(async move { vaaka::station::run(&base, &own).await });
     let (status, body) = read(&aino, &path, &page).await;
@@ -443,12 +465,12 @@ async fn a_bench_pc_reads_for_the_server() {
     assert_eq!(sent.status, StatusCode::SEE_OTHER);
     let record = aino.get(&format!("{path}/record")).await.words("table.entries");
     assert!(record.contains("by the bench PC “kitchen bench”"), "{record}");
-    assert!(ilma.get("/links").await.words("main").contains("kitchen bench: asked last"));
+    assert!(ilma.get("/links").await.words("main").contains("kitchen bench: last seen"));
     // What it meets is told as from here.
     let page = aino.get(&path).await;
     drop(scale);
     let (_, body) = read(&aino, &path, &page).await;
-    assert!(words(&body).contains("Nothing answers at"), "{body}");
+    assert!(words(&body).contains("No connection to"), "{body}");
     // Its key is ended: it stops by itself, and whoever reads is told.
     let onni = Bench::signed_in(&server.base, "onni", "uusi-portti-6").await;
     let keys = onni.get("/keys").await;
@@ -457,7 +479,7 @@ async fn a_bench_pc_reads_for_the_server() {
     assert_eq!(onni.post(&action, &form).await.status, StatusCode::SEE_OTHER);
     running.abort();
     let (_, body) = read(&aino, &path, &page).await;
-    assert!(words(&body).contains("The key of the bench PC “kitchen bench” was ended"), "{body}");
+    assert!(words(&body).contains("The key of the bench PC “kitchen bench” has ended"), "{body}");
     let ended = vaaka::station::run(&server.base, &key).await.unwrap_err();
     assert!(ended.to_string().contains("does not know this key, or it was ended"), "{ended}");
 }
@@ -511,7 +533,7 @@ impl Drop for OnTable {
 async fn read_when_up(bench: &Bench, path: &str, page: &Page) -> (StatusCode, Value) {
     let mut told = read(bench, path, page).await;
     for _ in 0..200 {
-        if !words(&told.1).contains("Nothing answers") {
+        if !words(&told.1).contains("No connection to") {
             break;
         }
         told = read(bench, path, page).await;
@@ -563,9 +585,9 @@ async fn troubles_of_the_bench_are_met_at_the_step() {
     let scale = table.of("R-02");
     let shown = |body: &Value| body["typed"].as_str().unwrap().parse::<f64>().unwrap();
     for (mood, part) in [
-        (Mood::Line(Trouble::Unplugged), "The line broke in the middle"),
-        (Mood::Line(Trouble::Garbage), "something else than a value"),
-        (Mood::Unsteady, "does not stand still"),
+        (Mood::Line(Trouble::Unplugged), "The connection was lost in mid-reading"),
+        (Mood::Line(Trouble::Garbage), "is no reading"),
+        (Mood::Unsteady, "not stable"),
         (Mood::OtherUnit, "lb"),
     ] {
         scale.set_mood(mood);
@@ -589,6 +611,19 @@ async fn troubles_of_the_bench_are_met_at_the_step() {
     scale.set_mood(Mood::Knocked);
     let (_, body) = read(&aino, &path, &page).await;
     assert!(shown(&body) > well, "{body}");
+    // What was asked about and meant all the same is on the record with what came.
+    let page = aino.get(&path).await;
+    scale.set_mood(Mood::WrongPiece);
+    let (_, body) = read(&aino, &path, &page).await;
+    let capture = body["capture"].to_string();
+    let value = body["typed"].as_str().unwrap().to_owned();
+    let typed = [("typed", value.as_str()), ("capture", &capture)];
+    let asked = aino.send_form(&path, &page, &typed).await;
+    let far = asked.attribute("[name=confirm_far]", "value").unwrap();
+    let kept = aino.send_form(&path, &asked, &[("typed", &value), ("confirm_far", &far)]).await;
+    assert_eq!(kept.status, StatusCode::SEE_OTHER, "{}", kept.text);
+    let entries = aino.get(&format!("{path}/record")).await.words("table.entries");
+    assert!(entries.contains(&format!("“gross +{value} kg steady”")), "{entries}");
 }
 
 /// The page of the bench: what stands on it, its troubles, its keys; nothing that another site sends.

@@ -104,9 +104,9 @@ pub async fn read(
     page(status, &view.page(&state, &mut connection, &signed, correct, typed).await?)
 }
 
-/// “Read from the instrument: …”, with what has to be said beside it.
+/// “Received: …”, with what has to be said beside it.
 pub(super) fn captured_words(shown: &str, said: &[String]) -> String {
-    let mut words = format!("Sent by the instrument: {shown}");
+    let mut words = format!("Received: {shown}");
     for one in said {
         words.push_str(" · ");
         words.push_str(one);
@@ -143,13 +143,13 @@ async fn source(
     let row = links::of_instrument(connection, view.check.instrument_id).await?;
     let Some(row) = row.filter(|row| row.in_use) else {
         return Ok(Err(
-            "This instrument has no link in use. Read the display and type the value.".into()
+            "This instrument is not connected. Read the display and type the value.".into()
         ));
     };
     let link = link_of(&row)?;
     if !fits(&link, input) {
         return Ok(Err(
-            "The link of this instrument sends nothing that this step asks for. Do it by hand."
+            "The connection of this instrument sends nothing that this step needs. Enter it by hand."
                 .into(),
         ));
     }
@@ -178,7 +178,7 @@ async fn read_for(
     let now = entries::check_now(&connection, CheckId(id)).await?;
     if now.check.state != "open" {
         return Err(WebError::NotNow {
-            words: "This check is over: nothing is read for it any more.".into(),
+            words: "This check is completed; nothing is read for it any more.".into(),
         });
     }
     let view = load(state, &mut connection, now).await?;
@@ -189,9 +189,7 @@ async fn read_for(
     }
     let target = view.target(&form.step, form.repeat, form.replaces.map(ReadingId));
     let Some(target) = target else {
-        return Err(WebError::NotNow {
-            words: "The check has gone on without this page. Open it again.".into(),
-        });
+        return Err(WebError::NotNow { words: "The check has moved on. Reload the page.".into() });
     };
     let source = match source(&mut connection, &view, &target.step.input).await? {
         Ok(source) => source,
@@ -254,7 +252,7 @@ fn taken(source: &Source, input: &Input, answer: Answer) -> Result<Taken, String
         Answer::Number { raw, reading } => {
             let range = range_in(&source.instrument, input);
             let fitted = capture(input, reading.value, reading.unit.as_deref(), range)
-                .map_err(|fault| format!("{fault} It sent “{}”.", text::shown(&raw, 80)))?;
+                .map_err(|fault| format!("{fault} Received: “{}”.", text::shown(&raw, 80)))?;
             Ok((fitted.typed, raw, fitted.said))
         }
     }

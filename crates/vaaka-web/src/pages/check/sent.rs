@@ -155,7 +155,7 @@ impl EntryForm {
         Typed {
             text: if whole { self.typed.clone() } else { String::new() },
             added: self.added.clone(),
-            capture: self.capture.map(|id| (id, "Sent by the instrument.".to_owned())),
+            capture: self.capture.map(|id| (id, "Captured from the instrument.".to_owned())),
             reason: self.reason.clone(),
             second: self.second.clone(),
             ticked: self.others.keys().filter(|name| name.starts_with("tick")).cloned().collect(),

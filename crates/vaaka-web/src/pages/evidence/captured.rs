@@ -25,9 +25,7 @@ impl Captures {
     }
 
     fn behind(&self, reading: &Reading) -> Option<&Capture> {
-        let read = matches!(reading.source.as_str(), "device" | "held");
-        let all = self.0.iter().rev().map(|(capture, _)| capture);
-        all.filter(|_| read).find(|capture| is_of(capture, reading))
+        self.0.iter().rev().map(|(capture, _)| capture).find(|capture| is_of(capture, reading))
     }
 
     /// What an entry was read from, in words.
@@ -37,7 +35,7 @@ impl Captures {
             "" => String::new(),
             station => format!(" by the bench PC “{station}”"),
         };
-        Some(format!("read from the instrument at {}{by}: {}", capture.address, came(capture)))
+        Some(format!("captured from the instrument at {}{by}: {}", capture.address, came(capture)))
     }
 
     /// What came and no entry kept.
@@ -67,9 +65,17 @@ impl Captures {
     }
 }
 
+/// Whether an entry keeps a capture. One that was asked about was sent twice, under two keys; of what the device held only the
+/// key tells whether it was read or typed.
 fn is_of(capture: &Capture, reading: &Reading) -> bool {
-    capture.entry_key == reading.idempotency_key
-        && (capture.typed.is_empty() || capture.typed == reading.typed)
+    let by_key = capture.entry_key == reading.idempotency_key;
+    let place = capture.step_key == reading.step_key && capture.repeat == reading.repeat;
+    let kept = match reading.source.as_str() {
+        "device" => place && capture.at <= reading.received_at,
+        "held" => by_key,
+        _ => false,
+    };
+    kept && (capture.typed.is_empty() || capture.typed == reading.typed)
 }
 
 fn came(capture: &Capture) -> String {

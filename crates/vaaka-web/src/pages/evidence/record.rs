@@ -497,7 +497,7 @@ fn entry_note(
     match reading.source.as_str() {
         "held" => notes.push("kept on the device while the network was gone".to_owned()),
         "paper" => notes.push("from paper".to_owned()),
-        "device" if came.is_none() => notes.push("read from the instrument".to_owned()),
+        "device" if came.is_none() => notes.push("captured from the instrument".to_owned()),
         _ => {}
     }
     notes.extend(came);

@@ -37,7 +37,7 @@ fn path(tag: &str) -> String {
 fn unit_columns() -> Vec<(&'static str, &'static str, Look)> {
     let units = Unit::ALL.iter().map(|unit| (unit.symbol(), unit.symbol()));
     vec![
-        ("sent", "As it writes it", Look::Line),
+        ("sent", "As sent", Look::Line),
         ("meant", "Means", choices(std::iter::once(("", "")).chain(units))),
     ]
 }
@@ -46,64 +46,61 @@ fn form(instrument: &Instrument, stations: &[Station], typed: &Fields) -> Form {
     let tag = &instrument.tag;
     let by: Vec<(String, String)> = std::iter::once((String::new(), "this server".to_owned()))
         .chain(stations.iter().map(|one| {
-            let ended = if one.ended_at.is_some() { ", whose key was ended" } else { "" };
+            let ended = if one.ended_at.is_some() { ", whose key has ended" } else { "" };
             (one.id.0.to_string(), format!("the bench PC “{}”{ended}", one.name))
         }))
         .collect();
     let units = Unit::ALL.iter().map(|unit| (unit.symbol(), unit.symbol()));
-    let units = choices(std::iter::once(("", "it stands in the line")).chain(units));
+    let units = choices(std::iter::once(("", "sent in the line")).chain(units));
     let ways = choices(Way::ALL.iter().map(|(_, word, name)| (*word, *name)));
     let ends = choices(LineEnd::ALL.iter().map(|(_, word, name)| (*word, *name)));
-    let mut table = Table::new("Units as it writes them", "units", typed, 2, unit_columns);
-    table.hint =
-        "Only where it writes one otherwise than it is written here: “KG” means kg.".into();
+    let mut table = Table::new("Unit names", "units", typed, 2, unit_columns);
+    table.hint = "Only where the instrument writes a unit differently: “KG” means kg.".into();
     Form {
-        intro: format!(
-            "Once {tag} is read over its line, a step shows Read beside its field: the value goes into the field, and is kept when somebody keeps it. Typing goes on working."
-        ),
+        intro: "With a connection, each step of a check shows Read: the value goes into the field, and counts once it is kept. Typing goes on working.".into(),
         groups: vec![
             Group::new(
                 "Where it is",
                 vec![
-                    Field::new("in_use", "Read it over this line", Look::Tick),
+                    Field::new("in_use", "Use this connection", Look::Tick),
                     Field::new("address", "Address", Look::Line).hint(
-                        "Machine and port, like “10.20.0.7:4001”, or a serial line, like “/dev/ttyUSB0 9600 8N1”.",
+                        "Host and port, like “10.20.0.7:4001”, or a serial port, like “/dev/ttyUSB0 9600 8N1”.",
                     ),
                     Field::new("station", "Read by", Look::Choice(by)).hint(
-                        "A bench PC reads what hangs on it: run “vaaka link” there with a key of its own.",
+                        "A bench PC reads what is connected to it: run “vaaka link” there with a key of its own.",
                     ),
                 ],
             ),
             Group::new(
-                "How it sends",
+                "Protocol",
                 vec![
-                    Field::new("way", "It sends", ways),
-                    Field::new("ask", "It is asked with", Look::Line).needs("way", &["asked", "block"])
-                        .hint("With \\r and \\n for the end of the line: “READ?\\n”. Of an instrument that sends by itself leave it empty."),
-                    Field::new("line_end", "A line ends with", ends).needs("way", LINES),
-                    Field::new("timeout", "A value is there within (s)", Look::Number),
-                    Field::new("settle", "It must show the same for (s)", Look::Number).needs("way", &["asked", "streams"])
-                        .hint("0 takes the first that is stable."),
+                    Field::new("way", "Sends", ways),
+                    Field::new("ask", "Query", Look::Line).needs("way", &["asked", "block"])
+                        .hint("With \\r and \\n for the line end: “READ?\\n”. Leave it empty where the instrument sends by itself."),
+                    Field::new("line_end", "Line end", ends).needs("way", LINES),
+                    Field::new("timeout", "Timeout (s)", Look::Number),
+                    Field::new("settle", "Settling time (s)", Look::Number).needs("way", &["asked", "streams"])
+                        .hint("The display must show the same value for this long; 0 takes the first stable one."),
                 ],
             ),
             Group::new(
-                "How a line is read",
+                "Reading a line",
                 vec![
-                    Field { most: MOST_PATTERN, ..Field::new("pattern", "A whole line is", Look::Line) }.needs("way", LINES).hint(
-                        "A regular expression. (?<value>[+-]?\\d+\\.\\d+) stands where the number is, (?<unit>\\S+) and (?<stable>…) where it sends them, .* for what means nothing. A trace needs none.",
+                    Field { most: MOST_PATTERN, ..Field::new("pattern", "Pattern of a whole line", Look::Line) }.needs("way", LINES).hint(
+                        "A regular expression: (?<value>[+-]?\\d+\\.\\d+) for the number, (?<unit>\\S+) and (?<stable>…) where they are sent, .* for the rest.",
                     ),
-                    Field::new("stable_mark", "It stands still when (?<stable>…) is", Look::Line)
+                    Field::new("stable_mark", "Stable when (?<stable>…) is", Look::Line)
                         .needs("way", LINES)
-                        .hint("Empty: when there is anything."),
-                    Field::new("unit", "Its unit", units).needs("way", LINES),
+                        .hint("Empty: stable when the group is not empty."),
+                    Field::new("unit", "Unit", units).needs("way", LINES),
                 ],
             ),
         ],
         tables: vec![table],
-        second: Some(("try", "Try it")),
+        second: Some(("try", "Test")),
         ..Form::new(
             "instruments",
-            format!("The line of {} {tag}", instrument.name),
+            format!("Connection of {} {tag}", instrument.name),
             path(tag),
             format!("/instruments/{}", encode(tag)),
             "Save",
@@ -158,7 +155,7 @@ fn read(
             let found = stations.iter().find(|one| one.id.0.to_string() == text);
             match found {
                 Some(one) if one.ended_at.is_some() && reader.ticked("in_use") => {
-                    reader.fault("station", "The key of this bench PC was ended. Choose another, or let the server read it.");
+                    reader.fault("station", "The key of this bench PC has ended. Choose another, or let the server read it.");
                 }
                 None => reader.fault("station", "Choose one of the list."),
                 Some(_) => {}
@@ -173,8 +170,8 @@ fn read(
         let (sent, meant) = (format!("units.{row}.sent"), format!("units.{row}.meant"));
         match (reader.text(&sent, 20), reader.text(&meant, 20)) {
             (sent, meant) if sent.is_empty() && meant.is_empty() => {}
-            (_, text) if text.is_empty() => reader.fault(&meant, "Say what it means."),
-            (text, _) if text.is_empty() => reader.fault(&sent, "Say how it writes it."),
+            (_, text) if text.is_empty() => reader.fault(&meant, "Choose the unit that it means."),
+            (text, _) if text.is_empty() => reader.fault(&sent, "Type the unit as it is sent."),
             (text, _) if units.iter().any(|(known, _)| *known == text) => {
                 reader.fault(&sent, "This is here twice.");
             }
@@ -287,7 +284,7 @@ pub async fn save(
         Ok(()) => Ok(Redirect::to("/links").into_response()),
         Err(StoreError::Conflict { constraint }) if constraint == "version" => {
             let words = whole(
-                "Somebody else has changed this line meanwhile. Open the page again to see it; what you typed stands here still.",
+                "Somebody else changed this connection in the meantime. Reload the page to see it; what you typed is still here.",
             );
             shown.draw(&signed, &desk.here, &typed, &words)
         }
@@ -305,22 +302,22 @@ fn tried(answer: Result<Answer, String>) -> Tried {
                 Answer::File { bytes } => Tried {
                     came,
                     lines: vec![("Bytes".into(), bytes.len().to_string())],
-                    words: "A trace came. Whether a step can read it is seen at the step.".into(),
+                    words: "A trace was received. Whether it has what a step needs is checked at the step.".into(),
                 },
                 Answer::Number { reading, .. } => {
                     let stands = match reading.stable {
                         Some(true) => "yes",
                         Some(false) => "no",
-                        None => "its line does not say",
+                        None => "not sent",
                     };
                     Tried {
                         came,
                         lines: vec![
                             ("Value".into(), reading.value.to_string()),
                             ("Unit".into(), reading.unit.unwrap_or_else(|| "none".into())),
-                            ("Stands still".into(), stands.into()),
+                            ("Stable".into(), stands.into()),
                         ],
-                        words: "It was read. Nothing is kept of it, and nothing is saved yet."
+                        words: "The connection works. This was a test: nothing is saved yet."
                             .into(),
                     }
                 }
@@ -382,16 +379,16 @@ pub async fn list(signed: SignedIn, State(state): State<AppState>) -> Result<Res
         .map(|(one, _)| (one.tag, one.name))
         .collect();
     let heading = match rows.iter().filter(|row| row.in_use).count() {
-        0 => "no instrument is read over a line".to_owned(),
-        1 => "one instrument is read over its line".to_owned(),
-        n => format!("{n} instruments are read over their lines"),
+        0 => "no instrument is connected".to_owned(),
+        1 => "1 instrument is connected".to_owned(),
+        n => format!("{n} instruments are connected"),
     };
     let stations = every
         .into_iter()
         .map(|one| {
             let asked = one.asked_at.map_or_else(
-                || "has not asked yet".to_owned(),
-                |at| format!("asked last {}", local_day_time(at.0, &zone)),
+                || "not seen yet".to_owned(),
+                |at| format!("last seen {}", local_day_time(at.0, &zone)),
             );
             (one.name, asked)
         })
@@ -404,5 +401,5 @@ fn station_words(every: &[Station], id: KeyId) -> String {
     every
         .iter()
         .find(|one| one.id == id)
-        .map_or_else(|| "a bench PC whose key was ended".to_owned(), |one| one.name.clone())
+        .map_or_else(|| "a bench PC whose key has ended".to_owned(), |one| one.name.clone())
 }
