@@ -11,7 +11,9 @@ async function open(colorScheme) {
 }
 
 async function shoot(page, name) {
-  await page.waitForLoadState("networkidle");
+  // Fonts are what comes late; a step that listens to its instrument is never idle.
+  await page.waitForLoadState("load");
+  await page.evaluate(() => document.fonts.ready);
   await page.screenshot({ path: join(folder, `${name}.png`) });
   console.log(`${name}.png`);
 }
