@@ -164,6 +164,15 @@ pub trait Line: AsyncRead + AsyncWrite + Unpin + Send {}
 impl<T: AsyncRead + AsyncWrite + Unpin + Send> Line for T {}
 
 impl Address {
+    /// How long so many characters take on it: eleven bits each on a serial line, nothing on the network.
+    #[must_use]
+    pub fn characters(&self, count: u32) -> std::time::Duration {
+        match self {
+            Self::Network { .. } => std::time::Duration::ZERO,
+            Self::Serial { baud, .. } => std::time::Duration::from_secs(1) * (11 * count) / *baud,
+        }
+    }
+
     /// Opens it.
     ///
     /// # Errors
@@ -261,7 +270,23 @@ mod tests {
     async fn what_is_no_line_does_not_open() {
         let none: Address = "/dev/no-such-line".parse().unwrap();
         assert!(none.open().await.is_err());
-        let file: Address = "/dev/fd/../null".parse().unwrap_or(none);
-        assert!(file.open().await.is_err(), "a device that is no serial line");
+        let null: Address = "/dev/null 9600 8N1".parse().unwrap();
+        assert!(null.open().await.is_err(), "a device that is no serial line");
+        // A name in /dev that leads elsewhere opens no file.
+        let link =
+            std::path::PathBuf::from(format!("/dev/shm/vaaka-leads-out-{}", std::process::id()));
+        std::os::unix::fs::symlink("/etc/hostname", &link).unwrap();
+        let out: Address = format!("{} 9600 8N1", link.display()).parse().unwrap();
+        let said = out.open().await.err().map(|cause| cause.to_string());
+        std::fs::remove_file(&link).unwrap();
+        assert_eq!(said.as_deref(), Some("it leads out of /dev"));
+    }
+
+    #[test]
+    fn characters_take_their_time_on_slow_lines() {
+        let at = |text: &str| text.parse::<Address>().unwrap().characters(3).as_millis();
+        assert_eq!(at("/dev/ttyS0 300"), 110);
+        assert_eq!(at("/dev/ttyS0 9600"), 3);
+        assert_eq!(at("gauge:23"), 0);
     }
 }

@@ -177,6 +177,11 @@ pub enum LinkFault {
     /// A mark without its group.
     #[error("The pattern has no (?<stable>…) around the stability mark.")]
     NoStable,
+    /// Nothing says when the display stands.
+    #[error(
+        "It sends continuously and no stability mark: type how long the display must show the same value, like 1."
+    )]
+    NoSettle,
     /// Neither in the line nor said.
     #[error("The pattern has no (?<unit>…): choose the unit of the number.")]
     NoUnit,
@@ -249,6 +254,9 @@ impl Link {
                     let has = |name: &str| pattern.capture_names().flatten().any(|own| own == name);
                     if !self.stable_mark.is_empty() && !has("stable") {
                         faults.push(("stable_mark", LinkFault::NoStable));
+                    }
+                    if self.way == Way::Streams && !has("stable") && self.settle_ms == 0 {
+                        faults.push(("settle", LinkFault::NoSettle));
                     }
                     if !has("unit") && self.unit.is_empty() {
                         faults.push(("unit", LinkFault::NoUnit));
@@ -391,7 +399,7 @@ mod tests {
             units: vec![("KG".into(), "kg".into())],
             unit: String::new(),
             timeout_ms: 1_000,
-            settle_ms: 0,
+            settle_ms: 500,
         }
     }
 
@@ -488,6 +496,11 @@ mod tests {
         let asked = Link { way: Way::Asked, ask: "Q\\r\\n".into(), ..good.clone() };
         assert_eq!(asked.clone().ready().unwrap().ask, b"Q\r\n");
         assert_eq!(field(Link { ask: "Q\\".into(), ..asked }), Some("ask"));
+        // Without a mark of stability what streams must stand for a while.
+        let unmarked = link(r"(?<value>\d+)(?<unit>g)");
+        assert_eq!(field(unmarked.clone()), None);
+        assert_eq!(field(Link { settle_ms: 0, ..unmarked }), Some("settle"));
+        assert_eq!(field(Link { settle_ms: 0, ..good.clone() }), None, "it has a mark");
         assert_eq!(field(Link { timeout_ms: 0, ..good.clone() }), Some("timeout"));
         assert_eq!(field(Link { timeout_ms: 60_000, ..good.clone() }), Some("timeout"));
         assert_eq!(field(Link { settle_ms: 1_000, ..good.clone() }), Some("settle"));

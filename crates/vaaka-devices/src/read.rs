@@ -96,8 +96,8 @@ pub enum LinkError {
     NoBlock(String),
 }
 
-/// What is thrown away from before the question: nobody asked for it.
-const STALE: Duration = Duration::from_millis(15);
+/// How long nothing comes before what was sent unasked is over; longer on lines so slow that a character takes as long.
+pub const STALE: Duration = Duration::from_millis(15);
 /// How long after an answer that does not stand still it is asked again.
 const ASK_AGAIN: Duration = Duration::from_millis(100);
 /// How long nothing more comes before an indefinite block is taken as whole.
@@ -131,7 +131,7 @@ pub async fn read(address: &Address, link: &Ready) -> Result<Answer, LinkError> 
             Err(_) => return Err(unreachable("no answer".into())),
         }
     };
-    read_from(&mut *line, link, until).await
+    read_from(&mut *line, link, (until, STALE.max(address.characters(3)))).await
 }
 
 /// Whether a serial line is somebody else's just now.
@@ -145,24 +145,25 @@ fn said(cause: &std::io::Error) -> String {
     text.split(" (os error").next().unwrap_or(&text).to_lowercase()
 }
 
-/// Reads from a line that is open.
+/// Reads from a line that is open, until a moment at the latest; for so long nothing must come before what comes is nobody's.
 ///
 /// # Errors
 /// [`LinkError`].
 pub async fn read_from<L: Line + ?Sized>(
     line: &mut L,
     link: &Ready,
-    until: Instant,
+    (until, stale): (Instant, Duration),
 ) -> Result<Answer, LinkError> {
-    let mut came = Came::default();
+    // What streams is met in the middle of a line; so is whatever sends just now.
+    let mut whole = false;
     if link.link.way != Way::Streams {
-        came.drain(line).await?;
+        whole = drained(line, stale).await?;
     }
     ask(line, link, until).await?;
     if link.link.way == Way::Block {
         return file(line, link, until).await;
     }
-    number(line, link, until, came).await
+    number(line, link, until, whole).await
 }
 
 async fn ask<L: Line + ?Sized>(
@@ -194,21 +195,22 @@ enum Next {
     Over,
 }
 
-impl Came {
-    /// Throws away what was sent before anybody asked.
-    async fn drain<L: Line + ?Sized>(&mut self, line: &mut L) -> Result<(), LinkError> {
-        let mut old = [0_u8; 4096];
-        let mut most = 64;
-        while most > 0 {
-            match timeout(STALE, line.read(&mut old)).await {
-                Ok(Ok(0) | Err(_)) => return Err(LinkError::Broken { got: String::new() }),
-                Ok(Ok(_)) => most -= 1,
-                Err(_) => break,
-            }
+/// Throws away what was sent before anybody asked. False where that broke off in the middle of a line: the rest of it, still to
+/// come, would be a smaller number.
+async fn drained<L: Line + ?Sized>(line: &mut L, stale: Duration) -> Result<bool, LinkError> {
+    let mut old = [0_u8; 4096];
+    let mut whole = true;
+    for _ in 0..64 {
+        match timeout(stale, line.read(&mut old)).await {
+            Ok(Ok(0) | Err(_)) => return Err(LinkError::Broken { got: String::new() }),
+            Ok(Ok(n)) => whole = matches!(old[n - 1], b'\r' | b'\n'),
+            Err(_) => return Ok(whole),
         }
-        Ok(())
     }
+    Ok(false)
+}
 
+impl Came {
     /// The next line that holds anything.
     async fn next<L: Line + ?Sized>(
         &mut self,
@@ -278,18 +280,20 @@ async fn number<L: Line + ?Sized>(
     line: &mut L,
     link: &Ready,
     until: Instant,
-    mut came: Came,
+    mut whole: bool,
 ) -> Result<Answer, LinkError> {
+    let mut came = Came::default();
     let settle = Duration::from_millis(link.link.settle_ms.into());
     let mut seen = Seen::default();
-    // What streams is met in the middle of a line.
-    let mut whole = link.link.way != Way::Streams;
     loop {
         let raw = match came.next(line, link, until).await? {
             Next::Line(raw) => raw,
             Next::Over => return Err(seen.over(link)),
         };
         if !std::mem::replace(&mut whole, true) {
+            if link.link.way == Way::Asked && !ask_again(line, link, until).await? {
+                return Err(seen.over(link));
+            }
             continue;
         }
         let reading = match link.line(&raw) {

@@ -10,7 +10,7 @@ use async_trait::async_trait;
 use tokio::io::{AsyncReadExt, AsyncWriteExt, DuplexStream, duplex};
 use tokio::net::TcpListener;
 use tokio::time::{Instant, sleep};
-use vaaka_devices::read::read_from;
+use vaaka_devices::read::{STALE, read_from};
 use vaaka_devices::stand_in::{Display, Shows, Speech, Trouble, serve, speak};
 use vaaka_devices::{Address, Answer, LinkError, Ready, read};
 
@@ -67,7 +67,7 @@ async fn of(shows: Fixed) -> Result<Answer, LinkError> {
         let _ = speak(&mut its, &shows).await;
     });
     let until = Instant::now() + Duration::from_millis(link.link.timeout_ms.into());
-    let answer = read_from(&mut own, &link, until).await;
+    let answer = read_from(&mut own, &link, (until, STALE)).await;
     speaking.abort();
     answer
 }
@@ -143,7 +143,7 @@ async fn sent(link: &Ready, bytes: &[u8]) -> Result<Answer, LinkError> {
         let _ = its.write_all(&bytes).await;
     });
     let until = Instant::now() + Duration::from_millis(link.link.timeout_ms.into());
-    let answer = read_from(&mut own, link, until).await;
+    let answer = read_from(&mut own, link, (until, STALE)).await;
     sending.await.unwrap();
     answer
 }
@@ -198,8 +198,32 @@ async fn what_came_before_the_question_is_nobodys() {
         its
     });
     let until = Instant::now() + Duration::from_secs(4);
-    assert_eq!(value(read_from(&mut own, &link, until).await), "2.000");
+    assert_eq!(value(read_from(&mut own, &link, (until, STALE)).await), "2.000");
     drop(sending.await.unwrap());
+}
+
+/// A line that is on its way when somebody begins to listen is not taken: what is left of it would be a smaller number.
+#[tokio::test(start_paused = true)]
+async fn the_rest_of_a_line_is_no_line() {
+    for way in [Speech::Numbered, Speech::Words] {
+        let mut described = way.link("kg");
+        // The plainest pattern there is: the rest of a line fits it, too.
+        described.pattern = r"(?<value>\d+\.\d+) (?<unit>kg)".into();
+        described.stable_mark = String::new();
+        let link = described.ready().unwrap();
+        let (mut own, mut its) = duplex(64 * 1024);
+        its.write_all(b"2").await.unwrap();
+        let sending = tokio::spawn(async move {
+            sleep(Duration::from_millis(30)).await;
+            its.write_all(b"0.016 kg\r\n").await.unwrap();
+            sleep(Duration::from_millis(300)).await;
+            its.write_all(b"20.017 kg\r\n").await.unwrap();
+            its
+        });
+        let until = Instant::now() + Duration::from_secs(4);
+        assert_eq!(value(read_from(&mut own, &link, (until, STALE)).await), "20.017", "{way:?}");
+        drop(sending.await.unwrap());
+    }
 }
 
 /// A flood without an end fills no memory and holds nobody: the time is over when it is over.
@@ -216,7 +240,7 @@ async fn a_flood_ends_with_the_time() {
         }
     });
     let until = Instant::now() + Duration::from_secs(4);
-    let answer = read_from(&mut own, &link, until).await;
+    let answer = read_from(&mut own, &link, (until, STALE)).await;
     assert_eq!(answer, Err(LinkError::Silent("4 s".into())));
     flood.abort();
 }
