@@ -7,7 +7,11 @@ let waiting = null;
 const AT_ONCE_MS = 5000;
 
 export function readLines(check, signal) {
-  signal.addEventListener("abort", () => waiting?.abort());
+  signal.addEventListener("abort", () => {
+    waiting?.abort();
+    // Or Read on the next step would only end what has ended.
+    waiting = null;
+  });
   const button = () => check.querySelector(".step > form.entry [data-read]");
   check.addEventListener("click", (event) => {
     const pressed = event.target.closest?.("[data-read]");
@@ -90,13 +94,17 @@ async function read(button, byItself = false) {
   const field = form.querySelector("#typed");
   if (answer.typed !== "" && field) {
     field.value = answer.typed;
-    field.focus();
-    field.select();
+    // Whoever writes elsewhere on the page, why it is void, goes on writing there.
+    const elsewhere = document.activeElement?.closest?.("form");
+    if (!elsewhere || elsewhere === form) {
+      field.focus();
+      field.select();
+    }
   }
   form.querySelector("input[name=capture]").value = answer.capture;
   line.textContent = answer.words;
-  // What is typed beside it, a code or added weights, is typed first.
-  const whole = form.querySelector("#added") === null;
+  // What is typed beside it, a code, added weights or why it is corrected, is typed first.
+  const whole = form.querySelector("#added, #reason") === null;
   if (button.dataset.saves !== undefined && answer.said === "" && whole) form.requestSubmit(form.querySelector(".main-button"));
   else if (answer.typed === "") form.querySelector(".main-button").focus();
 }
