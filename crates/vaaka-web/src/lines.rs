@@ -191,7 +191,7 @@ async fn absent_words(state: &AppState, station: KeyId) -> Result<String, WebErr
         |at| format!("It was last seen at {}.", local_time(at.0, &here.zone)),
     );
     Ok(format!(
-        "The bench PC “{}” does not answer. {last} Look whether it is on and “vaaka link” runs there, and read again, or type the value.",
+        "The bench PC “{}” does not answer. {last} Check that it is on and that “vaaka link” runs there, and read again, or type the value.",
         own.name
     ))
 }

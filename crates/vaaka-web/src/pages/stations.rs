@@ -40,11 +40,13 @@ pub async fn next(
     State(state): State<AppState>,
 ) -> Result<Response, WebError> {
     let until = Instant::now() + WAIT;
+    let mut connection = state.store.connection().await?;
+    link_turns::station_asks(&mut connection, known.id, state.now()).await?;
+    drop(connection);
     let closed = state.closed();
     let mut closed = std::pin::pin!(closed);
     loop {
         let mut connection = state.store.connection().await?;
-        link_turns::station_asks(&mut connection, known.id, state.now()).await?;
         if let Some(work) = link_turns::next_of(&mut connection, known.id, state.now()).await? {
             let work = Work { turn: work.turn, address: work.address, link: work.link };
             return Ok(Json(work).into_response());

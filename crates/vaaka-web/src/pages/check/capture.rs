@@ -245,7 +245,7 @@ type Taken = (String, Vec<u8>, Vec<String>);
 fn taken(source: &Source, input: &Input, answer: Answer) -> Result<Taken, String> {
     match answer {
         Answer::File { bytes } if bytes.is_empty() => {
-            Err("The instrument sent an empty trace. Look whether it has measured, and read again."
+            Err("The instrument sent an empty trace. Check that it has measured, and read again."
                 .into())
         }
         Answer::File { bytes } => Ok((String::new(), bytes, vec![])),

@@ -280,9 +280,7 @@ async fn proposed(
             return Ok(Err(again(form, |typed| typed.error = Some(words.into()))));
         }
         table = form.table().or_else(|| {
-            captured.map(|capture| {
-                (format!("read over the line {}", capture.id), capture.bytes.clone())
-            })
+            captured.map(|capture| (format!("capture {}", capture.id), capture.bytes.clone()))
         });
         if let Some((_, bytes)) = &table {
             let (bytes, wanted) = (bytes.clone(), wanted.clone());
